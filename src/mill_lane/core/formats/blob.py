@@ -1,0 +1,78 @@
+"""A range of bytes that is read when it is wanted, from a file or from memory."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+from mill_lane.core.errors import MillError
+
+
+@dataclass(frozen=True)
+class Blob:
+    """`length` bytes from `offset` of a file (Path) or of bytes held in memory."""
+
+    source: Path | bytes
+    offset: int
+    length: int
+
+    @classmethod
+    def of(cls, data: bytes) -> Blob:
+        return cls(data, 0, len(data))
+
+    @classmethod
+    def file(cls, path: Path) -> Blob:
+        return cls(path, 0, path.stat().st_size)
+
+    def read(self, start: int = 0, length: int | None = None) -> bytes:
+        """Bytes from `start` within the range.  Plain reads, not a memory map: mapped pages would count as ours.
+
+        Raises MillError when the range or the file ends early.
+        """
+        length = self.length - start if length is None else length
+        if start < 0 or length < 0 or start + length > self.length:
+            raise MillError(
+                f"The file says there are {start + length} bytes of data where there are {self.length}.",
+                "The file is cut short or damaged: export or copy it again.",
+            )
+        if isinstance(self.source, bytes):
+            return self.source[self.offset + start : self.offset + start + length]
+        with self.source.open("rb", buffering=0) as f:
+            f.seek(self.offset + start)
+            data = bytearray(length)
+            view, done = memoryview(data), 0
+            while done < length:
+                got = f.readinto(view[done:])
+                if not got:
+                    raise MillError(
+                        f"{self.source.name} ends {length - done} bytes early.",
+                        "The file is cut short: export or copy it again.",
+                    )
+                done += got
+        return bytes(data) if length < 65536 else data  # type: ignore[return-value]  # read-only by contract
+
+    def slice(self, start: int, length: int) -> Blob:
+        """A range within the range, checked."""
+        if start < 0 or length < 0 or start + length > self.length:
+            raise MillError(
+                f"The file points at bytes {start} to {start + length} of a block of {self.length}.",
+                "The file is cut short or damaged: export or copy it again.",
+            )
+        return Blob(self.source, self.offset + start, length)
+
+
+def inside(folder: Path, name: str) -> Path:
+    """The path of a file named by another file, which must lie within the folder.
+
+    Raises MillError for absolute paths, drive letters and names that leave the folder, links included.
+    """
+    root = folder.resolve()
+    path = (root / name).resolve()
+    if os.path.isabs(name) or "\\" in name or ":" in name.split("/")[0] or not path.is_relative_to(root):
+        raise MillError(
+            f"The scene names the file “{name}”, which lies outside its own folder.",
+            "Put all files beside the scene and export it with relative paths, then open it again.",
+            "Nothing was read from outside the folder and nothing was imported.",
+        )
+    return path

@@ -1,0 +1,204 @@
+"""From a file to a document: the JSON and where its bytes lie (glTF 2.0, section 4)."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+import struct
+import tempfile
+import zipfile
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.blob import Blob, inside
+
+JSON_LIMIT = 512 * 1024 * 1024
+UNZIPPED_LIMIT = 32 * 10**9
+ZIP_MEMBERS = 20000
+
+
+@dataclass(frozen=True, eq=False)
+class Document:
+    """The parsed JSON, its buffers, and the folder that URIs are resolved in (None for a GLB)."""
+
+    json: dict[str, Any]
+    buffers: tuple[Blob, ...]
+    folder: Path | None
+    name: str
+    keep: Any = field(default=None, repr=False)  # a temporary folder that lives as long as the document
+
+    def view(self, index: int) -> Blob:
+        """The bytes of a bufferView."""
+        v = self.item("bufferViews", index)
+        return self.buffer(v.get("buffer")).slice(int(v.get("byteOffset", 0)), int(v["byteLength"]))
+
+    def buffer(self, index: Any) -> Blob:
+        if not isinstance(index, int) or not 0 <= index < len(self.buffers):
+            raise broken(self.name, f"it names buffer {index}, of which there are {len(self.buffers)}")
+        return self.buffers[index]
+
+    def item(self, kind: str, index: Any) -> dict[str, Any]:
+        """One object of a top-level array, checked."""
+        things = self.json.get(kind, [])
+        if not isinstance(index, int) or isinstance(index, bool) or not 0 <= index < len(things):
+            raise broken(self.name, f"it names number {index} of its {kind}, of which there are {len(things)}")
+        return things[index]
+
+
+def broken(name: str, why: str) -> MillError:
+    return MillError(
+        f"{name} is damaged or not glTF 2.0: {why}.",
+        "Export the scene again as GLB (glTF binary) and open that.",
+        "Nothing was imported.",
+    )
+
+
+def open_document(path: Path) -> Document:
+    """Open a .glb, a .gltf with its files beside it, or a .zip of such a folder, told apart by their first bytes.
+
+    Raises MillError when it is none of these, cut short, or names files outside its folder.
+    """
+    try:
+        size = path.stat().st_size
+        with path.open("rb") as f:
+            start = f.read(20)
+    except OSError as e:
+        raise MillError(f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again.") from e
+    if size == 0:
+        raise MillError(f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
+    if start[:4] == b"glTF":
+        return _open_glb(path, size, start)
+    if start[:4] == b"PK\x03\x04":
+        return _open_zip(path)
+    if start.lstrip()[:1] == b"{" or start[:4] == b"\xef\xbb\xbf{":
+        if size > JSON_LIMIT:
+            raise broken(path.name, "its JSON is over 512 MB")
+        return _from_json(_parse(path.name, path.read_bytes()), path.name, path.parent, None)
+    raise MillError(
+        f"{path.name} is not a glTF scene: it starts with neither a GLB header, JSON nor a ZIP.",
+        "Export the scene as GLB (glTF binary), or as glTF with its files in one ZIP.",
+        "Nothing was imported.",
+    )
+
+
+def _open_glb(path: Path, size: int, start: bytes) -> Document:
+    if len(start) < 20:
+        raise broken(path.name, "it ends within its header")
+    _, version, total, json_length, kind = struct.unpack("<4sIIII", start)
+    if version != 2:
+        raise broken(path.name, f"it says glTF version {version}")
+    if total > size:
+        raise MillError(
+            f"{path.name} is cut short: it should have {total:,} bytes and has {size:,}.",
+            "Copy or export it again.",
+            "Nothing was imported.",
+        )
+    if kind != 0x4E4F534A or json_length > min(JSON_LIMIT, total - 20):
+        raise broken(path.name, "its first part is not JSON of a possible length")
+    text = Blob(path, 20, json_length).read()
+    binary: Blob | None = None
+    at = 20 + json_length
+    if at + 8 <= total:
+        length, kind = struct.unpack("<II", Blob(path, at, 8).read())
+        if kind == 0x004E4942:
+            if at + 8 + length > total:
+                raise broken(path.name, "its binary part is longer than the file")
+            binary = Blob(path, at + 8, length)
+    return _from_json(_parse(path.name, text), path.name, None, binary)
+
+
+def _open_zip(path: Path) -> Document:
+    keep = tempfile.TemporaryDirectory(prefix="mill-lane-zip-")
+    folder = Path(keep.name)
+    try:
+        with zipfile.ZipFile(path) as z:
+            members = [m for m in z.infolist() if not m.is_dir()]
+            if len(members) > ZIP_MEMBERS or sum(m.file_size for m in members) > UNZIPPED_LIMIT:
+                raise MillError(
+                    f"{path.name} unpacks to over {UNZIPPED_LIMIT // 10**9} GB or {ZIP_MEMBERS} files.",
+                    "Pack only the scene and its own files.",
+                    "Nothing was imported.",
+                )
+            for m in members:
+                target = inside(folder, m.filename)
+                target.parent.mkdir(parents=True, exist_ok=True)
+                with z.open(m) as source, target.open("wb") as out:
+                    left = m.file_size  # what the directory promised is the most that is unpacked
+                    while left > 0 and (data := source.read(min(1 << 20, left))):
+                        out.write(data)
+                        left -= len(data)
+    except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError, RuntimeError, OSError) as e:
+        raise MillError(
+            f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported."
+        ) from e
+    scenes = sorted(p for p in folder.rglob("*") if p.suffix.lower() in (".gltf", ".glb") and p.is_file())
+    if len(scenes) != 1:
+        names = ", ".join(p.name for p in scenes[:5]) or "none"
+        raise MillError(
+            f"{path.name} must hold exactly one .gltf or .glb; it holds {len(scenes)} ({names}).",
+            "Pack one scene with its files into each ZIP.",
+            "Nothing was imported.",
+        )
+    inner = open_document(scenes[0])
+    return Document(inner.json, inner.buffers, inner.folder, path.name, keep)
+
+
+def _parse(name: str, text: bytes) -> dict[str, Any]:
+    try:
+        document = json.loads(bytes(text).decode("utf-8-sig"))
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as e:
+        raise broken(name, f"its JSON cannot be read ({e})") from e
+    if not isinstance(document, dict) or not isinstance(document.get("asset"), dict):
+        raise broken(name, "its JSON has no “asset”")
+    if not str(document["asset"].get("version", "")).startswith("2."):
+        raise broken(name, f"it says glTF version {document['asset'].get('version')}")
+    return document
+
+
+def _from_json(document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None) -> Document:
+    buffers = []
+    for i, b in enumerate(document.get("buffers", [])):
+        uri = b.get("uri") if isinstance(b, dict) else None
+        if uri is None:
+            if i or binary is None:
+                raise broken(name, f"buffer {i} has no data")
+            blob = binary
+        else:
+            blob = resolve(uri, name, folder)
+        if blob.length < int(b["byteLength"]):
+            raise MillError(
+                f"{name}: buffer {i} should have {b['byteLength']:,} bytes and has {blob.length:,}.",
+                "The file is cut short: export or copy it again.",
+                "Nothing was imported.",
+            )
+        buffers.append(blob)
+    return Document(document, tuple(buffers), folder, name)
+
+
+def resolve(uri: str, name: str, folder: Path | None) -> Blob:
+    """The bytes that a URI names: a data URI, or a file inside the folder.
+
+    Raises MillError for other schemes, for paths that leave the folder, and FileNotFoundError for a missing file.
+    """
+    if uri.startswith("data:"):
+        head, _, body = uri.partition(",")
+        if not head.endswith(";base64"):
+            raise broken(name, "it has a data URI that is not base64")
+        try:
+            return Blob.of(base64.b64decode(body, validate=True))
+        except binascii.Error as e:
+            raise broken(name, "it has a damaged data URI") from e
+    if folder is None:
+        raise MillError(
+            f"{name} names the file “{uri}”, but a GLB on its own has no files beside it.",
+            "Pack the GLB and its files into one ZIP, or export with everything inside.",
+            "Nothing was imported.",
+        )
+    path = inside(folder, unquote(uri))
+    if not path.is_file():
+        raise FileNotFoundError(uri)
+    return Blob.file(path)

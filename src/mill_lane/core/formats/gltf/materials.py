@@ -1,0 +1,135 @@
+"""glTF materials (section 3.9 and the KHR_materials extensions), both ways."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from mill_lane.core.scene.model import Material, TextureUse
+
+UNDERSTOOD = {
+    "KHR_materials_emissive_strength",
+    "KHR_materials_transmission",
+    "KHR_materials_ior",
+    "KHR_materials_volume",
+    "KHR_materials_unlit",
+}
+
+
+def read_material(entry: dict[str, Any], index: int) -> Material:
+    """One material.  Raises KeyError, TypeError or ValueError where the JSON is not as the format asks."""
+    ext = entry.get("extensions", {})
+    pbr = entry.get("pbrMetallicRoughness", {})
+    strength = float(ext.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0))
+    transmission = ext.get("KHR_materials_transmission", {})
+    volume = ext.get("KHR_materials_volume", {})
+    emissive = [float(x) * strength for x in entry.get("emissiveFactor", (0, 0, 0))]
+    ior = float(ext.get("KHR_materials_ior", {}).get("ior", 1.5))
+    mode = entry.get("alphaMode", "OPAQUE")
+    if mode not in ("OPAQUE", "MASK", "BLEND"):
+        raise ValueError(f"alphaMode {mode}")
+    return Material(
+        name=str(entry.get("name") or f"material {index}"),
+        base_color=_tuple(pbr.get("baseColorFactor", (1, 1, 1, 1)), 4),
+        metallic=float(pbr.get("metallicFactor", 1.0)),
+        roughness=float(pbr.get("roughnessFactor", 1.0)),
+        emissive=_tuple(emissive, 3),
+        ior=ior if ior >= 1 else 1.5,
+        transmission=float(transmission.get("transmissionFactor", 0.0)),
+        thickness=float(volume.get("thicknessFactor", 0.0)),
+        attenuation_color=_tuple(volume.get("attenuationColor", (1, 1, 1)), 3),
+        attenuation_distance=float(volume.get("attenuationDistance", math.inf)),
+        alpha_mode=mode,
+        alpha_cutoff=float(entry.get("alphaCutoff", 0.5)),
+        double_sided=bool(entry.get("doubleSided", False)),
+        unlit="KHR_materials_unlit" in ext,
+        base_texture=_use(pbr.get("baseColorTexture")),
+        rough_texture=_use(pbr.get("metallicRoughnessTexture")),
+        normal_texture=_use(entry.get("normalTexture"), "scale"),
+        emissive_texture=_use(entry.get("emissiveTexture")),
+        transmission_texture=_use(transmission.get("transmissionTexture")),
+        occlusion_texture=_use(entry.get("occlusionTexture"), "strength"),
+    )
+
+
+def _tuple(values: Any, n: int) -> Any:
+    out = tuple(float(x) for x in values)
+    if len(out) != n or not all(map(math.isfinite, out)):
+        raise ValueError(f"{values} is not {n} finite numbers")
+    return out
+
+
+def _use(info: dict[str, Any] | None, strength: str = "") -> TextureUse | None:
+    if info is None:
+        return None
+    t = info.get("extensions", {}).get("KHR_texture_transform", {})
+    return TextureUse(
+        texture=int(info["index"]),
+        offset=_tuple(t.get("offset", (0, 0)), 2),
+        rotation=float(t.get("rotation", 0.0)),
+        scale=_tuple(t.get("scale", (1, 1)), 2),
+        strength=float(info.get(strength, 1.0)),
+        uv_set=int(t.get("texCoord", info.get("texCoord", 0))),
+    )
+
+
+def write_material(m: Material, used: set[str]) -> dict[str, Any]:
+    """The JSON of a material; the extensions it needs are added to `used`."""
+    out: dict[str, Any] = {"name": m.name}
+    ext: dict[str, Any] = {}
+    pbr: dict[str, Any] = {"baseColorFactor": list(m.base_color)}
+    pbr |= {"metallicFactor": m.metallic, "roughnessFactor": m.roughness}
+    if m.base_texture:
+        pbr["baseColorTexture"] = _info(m.base_texture, used)
+    if m.rough_texture:
+        pbr["metallicRoughnessTexture"] = _info(m.rough_texture, used)
+    out["pbrMetallicRoughness"] = pbr
+    if m.normal_texture:
+        out["normalTexture"] = _info(m.normal_texture, used, "scale")
+    if m.occlusion_texture:
+        out["occlusionTexture"] = _info(m.occlusion_texture, used, "strength")
+    if m.emissive_texture:
+        out["emissiveTexture"] = _info(m.emissive_texture, used)
+    top = max(m.emissive)
+    if top > 0:
+        out["emissiveFactor"] = [x / max(top, 1.0) for x in m.emissive]
+        if top > 1:
+            ext["KHR_materials_emissive_strength"] = {"emissiveStrength": top}
+    if m.transmission > 0:
+        t: dict[str, Any] = {"transmissionFactor": m.transmission}
+        if m.transmission_texture:
+            t["transmissionTexture"] = _info(m.transmission_texture, used)
+        ext["KHR_materials_transmission"] = t
+    if m.ior != 1.5:
+        ext["KHR_materials_ior"] = {"ior": m.ior}
+    if m.thickness > 0:
+        v: dict[str, Any] = {"thicknessFactor": m.thickness, "attenuationColor": list(m.attenuation_color)}
+        if math.isfinite(m.attenuation_distance):
+            v["attenuationDistance"] = m.attenuation_distance
+        ext["KHR_materials_volume"] = v
+    if m.unlit:
+        ext["KHR_materials_unlit"] = {}
+    if m.alpha_mode != "OPAQUE":
+        out["alphaMode"] = m.alpha_mode
+    if m.alpha_mode == "MASK":
+        out["alphaCutoff"] = m.alpha_cutoff
+    if m.double_sided:
+        out["doubleSided"] = True
+    if ext:
+        out["extensions"] = ext
+        used |= set(ext)
+    return out
+
+
+def _info(use: TextureUse, used: set[str], strength: str = "") -> dict[str, Any]:
+    info: dict[str, Any] = {"index": use.texture}
+    if use.uv_set:
+        info["texCoord"] = use.uv_set
+    if strength and use.strength != 1.0:
+        info[strength] = use.strength
+    if use.offset != (0, 0) or use.rotation or use.scale != (1, 1):
+        used.add("KHR_texture_transform")
+        info["extensions"] = {
+            "KHR_texture_transform": {"offset": list(use.offset), "rotation": use.rotation, "scale": list(use.scale)}
+        }
+    return info

@@ -1,0 +1,141 @@
+"""Encoded pictures: what their header says, and reading and writing their pixels.
+
+Pixels are read with OpenImageIO, which keeps 16 bits where the file has them.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import struct
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenImageIO as oiio
+from numpy.typing import NDArray
+from PIL import Image as Pillow
+
+from mill_lane.core.errors import MillError
+
+LARGEST_SIDE = 16384
+ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg"}
+Pixels = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Header:
+    mime: str
+    width: int
+    height: int
+    channels: int
+    bits: int
+
+
+def read_header(data: bytes, name: str) -> Header:
+    """Size, channels and bits of a PNG or JPEG from its first bytes; no pixel is decoded.
+
+    Raises MillError for anything else, for a damaged header, and for a picture with a side above `LARGEST_SIDE`.
+    """
+    data = bytes(data)
+    if data[:8] == b"\x89PNG\r\n\x1a\n" and len(data) >= 29 and data[12:16] == b"IHDR":
+        # PNG (ISO/IEC 15948), 11.2.2: width, height, bit depth, colour type.
+        width, height, bits, colour = struct.unpack(">IIBB", data[16:26])
+        channels = {0: 1, 2: 3, 3: 3, 4: 2, 6: 4}.get(colour, 0)
+        if colour == 3 and b"tRNS" in data[:65536]:
+            channels = 4
+        header = Header("image/png", width, height, channels, max(8, bits))
+    elif data[:2] == b"\xff\xd8":
+        try:
+            with Pillow.open(io.BytesIO(data), formats=["JPEG"]) as picture:
+                header = Header("image/jpeg", *picture.size, len(picture.getbands()), 8)
+        except Pillow.DecompressionBombError as e:
+            raise too_large(name, str(e)) from e
+        except (OSError, SyntaxError, ValueError) as e:
+            raise unreadable(name) from e
+    else:
+        raise unreadable(name)
+    if header.width > LARGEST_SIDE or header.height > LARGEST_SIDE:
+        raise too_large(name, f"{header.width} x {header.height} pixels")
+    if not (header.width and header.height and header.channels):
+        raise unreadable(name)
+    return header
+
+
+def too_large(name: str, what: str) -> MillError:
+    return MillError(
+        f"The texture “{name}” is too large: {what}. The largest side read is {LARGEST_SIDE} pixels.",
+        "Save it smaller in the scene and open the scene again.",
+        "It was not decoded and nothing was imported.",
+    )
+
+
+def unreadable(name: str) -> MillError:
+    return MillError(
+        f"The texture “{name}” is not a PNG or JPEG picture that can be read.",
+        "Save it again as PNG or JPEG, and export the scene again.",
+    )
+
+
+def decode(data: bytes, mime: str, name: str = "picture") -> Pixels:
+    """The pixels as stored: uint8 or uint16, shape (height, width, channels), no colour conversion.
+
+    Raises MillError when the file is damaged.
+    """
+    # OpenImageIO's Python binding reads files only, so the bytes go through one; /dev/shm keeps that off the disk.
+    with tempfile.NamedTemporaryFile(suffix=ENDINGS.get(mime, ".png"), dir=_scratch()) as f:
+        f.write(data)
+        f.flush()
+        return read_pixels(Path(f.name), name)
+
+
+def read_pixels(path: Path, name: str = "picture") -> Pixels:
+    """The pixels of a picture file as stored, (height, width, channels)."""
+    config = oiio.ImageSpec()
+    config.attribute("oiio:UnassociatedAlpha", 1)  # glTF wants colours as stored, not multiplied by alpha
+    source = oiio.ImageInput.open(str(path), config)
+    if source is None:
+        oiio.geterror()
+        raise unreadable(name)
+    try:
+        spec = source.spec()
+        wanted = oiio.UINT16 if spec.format == oiio.UINT16 else oiio.UINT8
+        if spec.format.basetype in (oiio.HALF, oiio.FLOAT):
+            wanted = oiio.FLOAT
+        pixels = source.read_image(wanted)
+        if pixels is None or source.has_error:
+            source.geterror()
+            raise unreadable(name)
+    finally:
+        source.close()
+    return pixels[..., None] if pixels.ndim == 2 else pixels
+
+
+def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
+    """Write uint8 or uint16 (height, width, channels) as PNG or JPEG, by the path's ending.
+
+    Raises MillError when it cannot be written.
+    """
+    pixels = np.ascontiguousarray(pixels)
+    height, width, channels = pixels.shape
+    spec = oiio.ImageSpec(width, height, channels, str(pixels.dtype))
+    spec.attribute("oiio:UnassociatedAlpha", 1)
+    spec.attribute("png:compressionLevel", 1)
+    spec.attribute("compression", f"jpeg:{quality}")
+    out = oiio.ImageOutput.create(str(path))
+    if out is None or not out.open(str(path), spec) or not out.write_image(pixels):
+        raise MillError(f"{path.name} could not be written: {oiio.geterror()}", "Check the disk and try again.")
+    out.close()
+
+
+def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
+    """The bytes of a PNG (8 or 16 bits) or JPEG (8 bits) of these pixels, (height, width, channels)."""
+    with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime], dir=_scratch()) as f:
+        write_pixels(Path(f.name), pixels, quality)
+        return Path(f.name).read_bytes()
+
+
+def _scratch() -> str | None:
+    return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None

@@ -1,0 +1,1 @@
+"""Colour transforms, error metrics and noise estimates."""

@@ -1,0 +1,54 @@
+"""How much grain is left, estimated from one render (DESIGN.md, "Numbers")."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+WINDOW = 9
+FLOOR = 0.05  # keeps the relative error of black pixels finite
+
+
+class Noise(NamedTuple):
+    """Relative standard error of the luminance over a picture: root mean square and 95th percentile of the pixels."""
+
+    rms: float
+    p95: float
+
+
+def pool(plane: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
+    """The mean over a window x window neighbourhood, at the borders over what there is of it."""
+    r = window // 2
+    out = np.asarray(plane, float)
+    for axis in (0, 1):
+        n = out.shape[axis]
+        total = np.concatenate([np.zeros_like(np.take(out, [0], axis)), np.cumsum(out, axis)], axis)
+        high, low = np.minimum(np.arange(n) + r + 1, n), np.maximum(np.arange(n) - r, 0)
+        count = (high - low).reshape([-1 if i == axis else 1 for i in range(out.ndim)])
+        out = (np.take(total, high, axis) - np.take(total, low, axis)) / count
+    return out
+
+
+def relative_error(
+    total: NDArray[Any], squares: NDArray[Any], count: NDArray[Any], window: int = WINDOW
+) -> NDArray[np.float64]:
+    """The noise map: sigma / (sqrt(n) (mean + 0.05)), with sigma and mean pooled over the window.
+
+    total, squares : sums of the luminance and of its square, (height, width).  count : samples, (height, width).
+    Pixels with fewer than 2 samples give infinity.
+    """
+    n = np.maximum(np.asarray(count, float), 1)
+    mean = total / n
+    variance = np.maximum(squares / n - mean * mean, 0) * n / np.maximum(n - 1, 1)
+    sigma = np.sqrt(pool(variance, window))
+    error = sigma / (np.sqrt(n) * (pool(mean, window) + FLOOR))
+    return np.where(np.asarray(count) >= 2, error, np.inf)
+
+
+def summarise(error: NDArray[Any]) -> Noise:
+    """The two figures of a noise map; infinite where a pixel has no estimate yet."""
+    if error.size == 0 or not np.isfinite(error).all():
+        return Noise(float("inf"), float("inf"))
+    return Noise(float(np.sqrt(np.mean(error * error))), float(np.percentile(error, 95)))

@@ -1,0 +1,25 @@
+"""How long work tells what it is doing, and how it learns that nobody wants it any more."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+# Called with a share done from 0 to 1 and a short line of text.  It may raise `Cancelled` to stop the work.
+Progress = Callable[[float, str], None]
+
+
+class Cancelled(Exception):
+    """Raised by a progress callback: stop, and leave nothing half done."""
+
+
+def silent(share: float, text: str) -> None:
+    """The progress callback of a caller who does not want to hear."""
+
+
+def part(progress: Progress, start: float, end: float) -> Progress:
+    """A callback for a step that covers `start` to `end` of the whole."""
+
+    def inner(share: float, text: str) -> None:
+        progress(start + (end - start) * share, text)
+
+    return inner

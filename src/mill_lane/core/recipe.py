@@ -1,0 +1,78 @@
+"""Render settings: one frozen model, the single truth for the command line, the web and files."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+Layer = Literal["albedo", "normal", "depth", "samples"]
+Region = tuple[int, int, int, int]
+LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples")
+
+
+class Recipe(BaseModel):
+    """How a picture is to be rendered.
+
+    Lengths are pixels, `noise` is the relative standard error of a pixel's luminance (0 switches that stop off),
+    `time_limit` is seconds (0 for none), `exposure` is in stops and only affects what is shown, never the EXR.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    width: Annotated[int, Field(ge=16, le=16384, title="Width", json_schema_extra={"unit": "px"})] = 1920
+    height: Annotated[int, Field(ge=16, le=16384, title="Height", json_schema_extra={"unit": "px"})] = 1080
+    samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at most")] = 64
+    min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16
+    noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0
+    bounces: Annotated[int, Field(ge=0, le=64, title="Bounces")] = 4
+    transparent_layers: Annotated[int, Field(ge=0, le=256, title="Transparent layers")] = 16
+    clamp_indirect: Annotated[float, Field(ge=0, le=1e6, title="Clamp, indirect")] = 0.0
+    time_limit: Annotated[float, Field(ge=0, le=864000, title="Time limit", json_schema_extra={"unit": "s"})] = 0.0
+    seed: Annotated[int, Field(ge=0, le=2**31 - 1, title="Seed")] = 1
+    exposure: Annotated[float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})] = 0.0
+    layers: tuple[Layer, ...] = LAYERS
+
+    @model_validator(mode="after")
+    def _minimum_is_not_above_maximum(self) -> Recipe:
+        if self.min_samples > self.samples:
+            raise ValueError(
+                f"Samples, at least ({self.min_samples}) is above samples, at most ({self.samples}): "
+                "lower the first or raise the second"
+            )
+        return self
+
+    def changed_from(self, other: Recipe) -> dict[str, tuple[Any, Any]]:
+        """Field by field what differs, as {field: (other's value, this one's)}."""
+        mine, theirs = self.model_dump(), other.model_dump()
+        return {name: (theirs[name], mine[name]) for name in mine if mine[name] != theirs[name]}
+
+
+# Typical pair (common practice): 540 px with shallow bounces against 1080 px with deeper ones.
+DRAFT = Recipe(width=960, height=540, samples=16, min_samples=4, bounces=2, transparent_layers=12)
+FINAL = Recipe(width=1920, height=1080, samples=64, min_samples=16, bounces=4, transparent_layers=16)
+
+
+def clip_region(region: Region | None, width: int, height: int) -> Region:
+    """The region inside a picture of `width` x `height` pixels, as (x0, y0, x1, y1) with x1, y1 exclusive.
+
+    None means the whole picture.  Raises ValueError when nothing is left.
+    """
+    if region is None:
+        return (0, 0, width, height)
+    x0, y0, x1, y1 = region
+    x0, x1 = max(0, min(x0, x1)), min(width, max(x0, x1))
+    y0, y1 = max(0, min(y0, y1)), min(height, max(y0, y1))
+    if x1 - x0 < 1 or y1 - y0 < 1:
+        raise ValueError(f"the region {region} does not touch the picture of {width} x {height} pixels")
+    return (x0, y0, x1, y1)
+
+
+def scale_region(region: Region, size: tuple[int, int], other: tuple[int, int]) -> Region:
+    """The same part of the view in a picture of another size (both as width, height)."""
+    kx, ky = other[0] / size[0], other[1] / size[1]
+    x0, y0, x1, y1 = region
+    return clip_region(
+        (round(x0 * kx), round(y0 * ky), max(round(x1 * kx), round(x0 * kx) + 1), max(round(y1 * ky), round(y0 * ky) + 1)),
+        *other,
+    )

@@ -1,0 +1,1 @@
+"""The path tracer: acceleration, textures, materials, lights, fog, camera, sampler, integrator, film, session."""

@@ -1,0 +1,87 @@
+"""Owen-scrambled Sobol points by hash: any sample of any pixel without state.
+
+Two Sobol dimensions, padded: each pair of dimensions shuffles and scrambles the points by seeds of its own (Burley
+2020, Practical Hash-based Owen Scrambling).  The same seed, pixel, sample and dimension give the same bits anywhere.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from mill_lane.core.render.jit import lean
+
+U = np.uint32
+
+
+@lean
+def mix(x: Any) -> Any:
+    """A 32-bit integer hash with low bias (constants found by C. Wellons' search, 2018)."""
+    x = U(x)
+    x ^= x >> U(16)
+    x = U(x * U(0x7FEB352D))
+    x ^= x >> U(15)
+    x = U(x * U(0x846CA68B))
+    x ^= x >> U(16)
+    return U(x)
+
+
+@lean
+def reverse(x: Any) -> Any:
+    """The bits of a 32-bit integer in reverse order."""
+    x = U(x)
+    x = U((x >> U(1)) & U(0x55555555)) | U((x & U(0x55555555)) << U(1))
+    x = U((x >> U(2)) & U(0x33333333)) | U((x & U(0x33333333)) << U(2))
+    x = U((x >> U(4)) & U(0x0F0F0F0F)) | U((x & U(0x0F0F0F0F)) << U(4))
+    x = U((x >> U(8)) & U(0x00FF00FF)) | U((x & U(0x00FF00FF)) << U(8))
+    return U(U(x >> U(16)) | U(x << U(16)))
+
+
+@lean
+def _scramble_reversed(x: Any, seed: Any) -> Any:
+    """Laine-Karras permutation in the improved form of Burley 2020 (section 5 and N. Vegdahl's constants)."""
+    x = U(x)
+    x = U(x ^ U(x * U(0x3D20ADEA)))
+    x = U(x + seed)
+    x = U(x * U((seed >> U(16)) | U(1)))
+    x = U(x ^ U(x * U(0x05526C56)))
+    x = U(x ^ U(x * U(0x53A22864)))
+    return x
+
+
+@lean
+def scramble(x: Any, seed: Any) -> Any:
+    """Owen's nested uniform scrambling of a 32-bit fraction."""
+    return reverse(_scramble_reversed(reverse(x), seed))
+
+
+@lean
+def second_dimension(i: Any) -> Any:
+    """The second Sobol dimension of index i: direction numbers of the polynomial x + 1."""
+    i = U(i)
+    value = U(0)
+    direction = U(0x80000000)
+    while i:
+        if i & U(1):
+            value ^= direction
+        i >>= U(1)
+        direction ^= direction >> U(1)
+    return value
+
+
+@lean
+def pixel_seed(seed: int, x: int, y: int) -> Any:
+    """The seed of a pixel of the whole picture, so that a region gives the same bits as the full frame."""
+    return mix(U(x) + mix(U(y) + mix(U(seed))))
+
+
+@lean
+def pair(seed: Any, index: int, dimension: int) -> Any:
+    """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
+    s = mix(seed + mix(U(dimension)))
+    i = scramble(U(index), s)
+    # The first Sobol dimension is the reversed index, and scrambling reverses again.
+    a = reverse(_scramble_reversed(i, mix(s + U(0x9E3779B9))))
+    b = scramble(second_dimension(i), mix(s + U(0x3C6EF372)))
+    return float(a) * 2.3283064365386963e-10, float(b) * 2.3283064365386963e-10

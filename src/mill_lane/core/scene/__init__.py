@@ -1,0 +1,1 @@
+"""What a scene is, and where its things stand at a time."""

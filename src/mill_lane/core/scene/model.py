@@ -1,0 +1,269 @@
+"""What a scene is.  Everything here is immutable; a trim makes a new `Scene`.
+
+Right-handed, Y up, metres, seconds, linear Rec.709 colour.  Vertex data and pictures are not held: a `Part` and an
+`Image` know how to read theirs, so that a scene of many gigabytes can be listed in a moment.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+F32 = NDArray[np.float32]
+F64 = NDArray[np.float64]
+Vec3 = tuple[float, float, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Geometry:
+    """The vertices of one part.
+
+    positions : float32 (V, 3), metres.  normals : float32 (V, 3), unit length.  uvs : float32 (V, 2) or None.
+    triangles : uint32 (T, 3), indices into the vertices, counter-clockwise seen from the front.
+    """
+
+    positions: F32
+    normals: F32
+    uvs: F32 | None
+    triangles: NDArray[np.uint32]
+
+
+@dataclass(frozen=True, eq=False)
+class Part:
+    """The share of a mesh that has one material."""
+
+    material: int  # -1: none given
+    vertices: int
+    triangles: int
+    bounds_min: Vec3
+    bounds_max: Vec3
+    has_uvs: bool
+    load: Callable[[], Geometry] = field(repr=False)
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh:
+    name: str
+    parts: tuple[Part, ...]
+
+    @property
+    def triangles(self) -> int:
+        return sum(p.triangles for p in self.parts)
+
+    @property
+    def vertices(self) -> int:
+        return sum(p.vertices for p in self.parts)
+
+
+@dataclass(frozen=True, eq=False)
+class Image:
+    """An encoded picture.  `bits` are per channel; `read` returns the bytes of the file."""
+
+    name: str
+    mime: str
+    width: int
+    height: int
+    channels: int
+    bits: int
+    file_bytes: int
+    read: Callable[[], bytes] = field(repr=False)
+    missing: bool = False  # named by the file but not found; drawn in neutral grey
+
+
+Wrap = Literal["repeat", "mirror", "clamp"]
+
+
+@dataclass(frozen=True)
+class Texture:
+    """An image with the way it is laid out beyond its edges."""
+
+    name: str
+    image: int
+    wrap_u: Wrap = "repeat"
+    wrap_v: Wrap = "repeat"
+
+
+@dataclass(frozen=True)
+class TextureUse:
+    """A texture plugged into a material, with KHR_texture_transform."""
+
+    texture: int
+    offset: tuple[float, float] = (0.0, 0.0)
+    rotation: float = 0.0  # radians, counter-clockwise
+    scale: tuple[float, float] = (1.0, 1.0)
+    strength: float = 1.0  # normalTexture.scale or occlusionTexture.strength
+    uv_set: int = 0
+
+
+@dataclass(frozen=True)
+class Material:
+    """glTF metallic-roughness with the KHR extensions ior, transmission, volume and emissive_strength."""
+
+    name: str = "plain"
+    base_color: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
+    metallic: float = 1.0
+    roughness: float = 1.0
+    emissive: Vec3 = (0.0, 0.0, 0.0)  # with emissive_strength multiplied in
+    ior: float = 1.5
+    transmission: float = 0.0
+    thickness: float = 0.0  # 0: thin-walled
+    attenuation_color: Vec3 = (1.0, 1.0, 1.0)
+    attenuation_distance: float = float("inf")  # metres
+    alpha_mode: Literal["OPAQUE", "MASK", "BLEND"] = "OPAQUE"
+    alpha_cutoff: float = 0.5
+    double_sided: bool = False
+    unlit: bool = False
+    base_texture: TextureUse | None = None
+    rough_texture: TextureUse | None = None  # green: roughness, blue: metallic
+    normal_texture: TextureUse | None = None
+    emissive_texture: TextureUse | None = None
+    transmission_texture: TextureUse | None = None
+    occlusion_texture: TextureUse | None = None  # kept and counted; a path tracer has no use for it
+
+    def uses(self) -> list[tuple[str, TextureUse]]:
+        """Every texture plugged in, as (role, use)."""
+        slots = (
+            ("base colour", self.base_texture),
+            ("roughness", self.rough_texture),
+            ("normal", self.normal_texture),
+            ("emission", self.emissive_texture),
+            ("transmission", self.transmission_texture),
+            ("occlusion", self.occlusion_texture),
+        )
+        return [(role, use) for role, use in slots if use is not None]
+
+    @property
+    def passes_light(self) -> bool:
+        """Whether camera rays can go through it: alpha or transmission."""
+        return self.alpha_mode != "OPAQUE" or self.transmission > 0
+
+
+@dataclass(frozen=True)
+class Light:
+    """KHR_lights_punctual: candela for point and spot, lux for directional; it shines along its node's -Z."""
+
+    name: str
+    kind: Literal["point", "spot", "directional"]
+    color: Vec3 = (1.0, 1.0, 1.0)
+    intensity: float = 1.0
+    range: float = float("inf")
+    inner_cone: float = 0.0
+    outer_cone: float = 0.7853981633974483
+
+
+@dataclass(frozen=True)
+class Camera:
+    """A perspective camera looking along its node's -Z.  `yfov` is the full vertical angle in radians."""
+
+    name: str
+    yfov: float
+    aspect: float | None = None
+    added: bool = False  # the file had none; this one frames the scene
+
+
+@dataclass(frozen=True)
+class Medium:
+    """Homogeneous fog in a box.  `scatter` and `absorb` are per metre; `g` is the Henyey-Greenstein mean cosine."""
+
+    name: str
+    box_min: Vec3
+    box_max: Vec3
+    scatter: float
+    absorb: float = 0.0
+    g: float = 0.0
+
+
+@dataclass(frozen=True)
+class Environment:
+    """Light from all round: a gradient from the ground over the horizon to the zenith, radiance in each."""
+
+    zenith: Vec3 = (0.0, 0.0, 0.0)
+    horizon: Vec3 = (0.0, 0.0, 0.0)
+    ground: Vec3 = (0.0, 0.0, 0.0)
+    added: bool = False  # the file had no light at all; this one keeps the picture from being black
+
+
+@dataclass(frozen=True, eq=False)
+class Channel:
+    """Keyframes of one property of a node.
+
+    times : float64 (K,), seconds, increasing.  values : float64 (K, 3 or 4), or (3K, ...) for CUBICSPLINE.
+    """
+
+    path: Literal["translation", "rotation", "scale"]
+    interpolation: Literal["LINEAR", "STEP", "CUBICSPLINE"]
+    times: F64
+    values: F64
+
+
+@dataclass(frozen=True, eq=False)
+class Node:
+    """A place in the scene.  `matrix` wins over translation, rotation (x, y, z, w) and scale where it is given."""
+
+    name: str
+    parent: int = -1
+    translation: Vec3 = (0.0, 0.0, 0.0)
+    rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    scale: Vec3 = (1.0, 1.0, 1.0)
+    matrix: F64 | None = None
+    mesh: int = -1
+    light: int = -1
+    camera: int = -1
+    channels: tuple[Channel, ...] = ()
+
+
+@dataclass(frozen=True)
+class Note:
+    """Something found while reading that the artist should know."""
+
+    level: Literal["look", "kept", "lost"]
+    text: str
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """A whole scene.  `origin` is what the reader keeps so that a writer can hand back what was not understood."""
+
+    name: str
+    nodes: tuple[Node, ...] = ()
+    meshes: tuple[Mesh, ...] = ()
+    materials: tuple[Material, ...] = ()
+    textures: tuple[Texture, ...] = ()
+    images: tuple[Image, ...] = ()
+    lights: tuple[Light, ...] = ()
+    cameras: tuple[Camera, ...] = ()
+    media: tuple[Medium, ...] = ()
+    environment: Environment | None = None
+    frame_rate: float = 24.0
+    frames: tuple[int, int] = (1, 1)  # first and last, both rendered
+    notes: tuple[Note, ...] = ()
+    origin: Any = field(default=None, repr=False)
+
+    @property
+    def placements(self) -> list[tuple[int, int]]:
+        """Every drawn mesh as (node, mesh)."""
+        return [(i, n.mesh) for i, n in enumerate(self.nodes) if n.mesh >= 0]
+
+    @property
+    def lamps(self) -> list[tuple[int, int]]:
+        """Every placed light as (node, light)."""
+        return [(i, n.light) for i, n in enumerate(self.nodes) if n.light >= 0]
+
+    def camera_node(self, name: str | None = None) -> int:
+        """The node of the named camera, or of the first one.  Raises KeyError when there is none such."""
+        for i, n in enumerate(self.nodes):
+            if n.camera >= 0 and (name is None or self.cameras[n.camera].name == name):
+                return i
+        raise KeyError(name or "no camera")
+
+    def seconds(self, frame: float) -> float:
+        """The time of a frame: the first frame of the range is at 0 s."""
+        return (frame - self.frames[0]) / self.frame_rate
+
+    def with_images(self, images: dict[int, Image]) -> Scene:
+        """A scene in which some images are replaced, by their index."""
+        return replace(self, images=tuple(images.get(i, image) for i, image in enumerate(self.images)))

@@ -1,0 +1,110 @@
+"""Where every node stands at a time (glTF 2.0, sections 3.5 and 3.11)."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from mill_lane.core.scene.model import F64, Channel, Node, Scene
+
+
+def quaternion_matrix(q: F64) -> F64:
+    """The 3x3 rotation of a quaternion (x, y, z, w); it is normalised first."""
+    x, y, z, w = q / (np.linalg.norm(q) or 1.0)
+    return np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )
+
+
+def slerp(a: F64, b: F64, t: float) -> F64:
+    """Spherical interpolation by the shorter way, as glTF 2.0 appendix C.4 asks."""
+    d = float(a @ b)
+    if d < 0:
+        b, d = -b, -d
+    if d > 0.9995:
+        q = a + t * (b - a)
+    else:
+        angle = np.arccos(d)
+        q = (np.sin((1 - t) * angle) * a + np.sin(t * angle) * b) / np.sin(angle)
+    return q / np.linalg.norm(q)
+
+
+def sample(channel: Channel, time: float) -> F64:
+    """The value of a channel at a time in seconds; before and after its keys it holds (glTF 2.0, appendix C)."""
+    times, values = channel.times, channel.values
+    cubic = channel.interpolation == "CUBICSPLINE"
+    knots = values[1::3] if cubic else values
+    if time <= times[0]:
+        return knots[0]
+    if time >= times[-1]:
+        return knots[-1]
+    k = int(np.searchsorted(times, time, side="right")) - 1
+    if channel.interpolation == "STEP":
+        return knots[k]
+    span = times[k + 1] - times[k]
+    t = float((time - times[k]) / span)
+    if cubic:
+        leaving, arriving = values[3 * k + 2], values[3 * k + 3]
+        t2, t3 = t * t, t * t * t
+        v = (
+            (2 * t3 - 3 * t2 + 1) * knots[k]
+            + span * (t3 - 2 * t2 + t) * leaving
+            + (-2 * t3 + 3 * t2) * knots[k + 1]
+            + span * (t3 - t2) * arriving
+        )
+        return v / np.linalg.norm(v) if channel.path == "rotation" else v
+    if channel.path == "rotation":
+        return slerp(knots[k], knots[k + 1], t)
+    return (1 - t) * knots[k] + t * knots[k + 1]
+
+
+def local_matrix(node: Node, time: float) -> F64:
+    """The node's own 4x4 matrix, float64, at a time."""
+    if node.matrix is not None:
+        return node.matrix
+    values: dict[str, F64] = {
+        "translation": np.asarray(node.translation, float),
+        "rotation": np.asarray(node.rotation, float),
+        "scale": np.asarray(node.scale, float),
+    }
+    for channel in node.channels:
+        values[channel.path] = sample(channel, time)
+    m = np.eye(4)
+    m[:3, :3] = quaternion_matrix(values["rotation"]) * values["scale"]
+    m[:3, 3] = values["translation"]
+    return m
+
+
+def world_matrices(scene: Scene, time: float) -> F64:
+    """All nodes' matrices in world space, float64 (nodes, 4, 4), at a time in seconds.
+
+    Parents may stand after their children in the list; a cycle was refused by the reader.
+    """
+    local = [local_matrix(n, time) for n in scene.nodes]
+    done: dict[int, F64] = {}
+
+    def world(i: int) -> F64:
+        chain = []
+        while i >= 0 and i not in done:
+            chain.append(i)
+            i = scene.nodes[i].parent
+        for j in reversed(chain):
+            p = scene.nodes[j].parent
+            done[j] = local[j] if p < 0 else done[p] @ local[j]
+        return done[chain[0]] if chain else done[i]
+
+    out = np.empty((len(local), 4, 4))
+    for i in range(len(local)):
+        world(i)
+        out[i] = done[i]
+    return out
+
+
+def world_box(matrix: F64, lo: F64, hi: F64) -> tuple[F64, F64]:
+    """The axis-aligned box round a transformed box: (min, max), each (3,)."""
+    centre = matrix[:3, :3] @ ((lo + hi) / 2) + matrix[:3, 3]
+    half = np.abs(matrix[:3, :3]) @ ((hi - lo) / 2)
+    return centre - half, centre + half
