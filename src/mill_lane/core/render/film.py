@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.image.noise import relative_error
+from mill_lane.core.image.noise import WINDOW, relative_error
 from mill_lane.core.recipe import Layer
 
 
@@ -61,6 +61,18 @@ def resolve(film: Film, layers: Sequence[Layer] = ()) -> dict[str, NDArray[Any]]
     return out
 
 
-def noise_map(film: Film) -> NDArray[np.float64]:
-    """Relative standard error per pixel, pooled (see `core.image.noise`)."""
-    return relative_error(film.luma[..., 0], film.luma[..., 1], film.count)
+BAND = 128  # rows at a time, so that measuring a large picture takes little memory
+
+
+def noise_map(film: Film) -> NDArray[np.float32]:
+    """Relative standard error per pixel, pooled (see `core.image.noise`), float32 (H, W)."""
+    height = film.count.shape[0]
+    out = np.empty(film.count.shape, np.float32)
+    halo = WINDOW // 2
+    for y in range(0, height, BAND):
+        low, high = max(0, y - halo), min(height, y + BAND + halo)
+        rows = slice(low, high)
+        error = relative_error(film.luma[rows, :, 0], film.luma[rows, :, 1], film.count[rows])
+        end = min(height, y + BAND)
+        out[y:end] = error[y - low : end - low]
+    return out

@@ -23,6 +23,7 @@ from mill_lane.core.render.tiles import TILE, render_tiles
 from mill_lane.core.render.traverse import STACK
 
 Clock = Callable[[], float]
+STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
 
 
 def threads_to_use(wanted: int) -> int:

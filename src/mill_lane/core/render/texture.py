@@ -77,6 +77,14 @@ def fill_chain(out: NDArray[Any], pixels: NDArray[Any], srgb: bool) -> None:
         source, at = target, at + n
 
 
+def halve(pixels: NDArray[Any], srgb: bool) -> NDArray[Any]:
+    """The next smaller level of a picture (height, width, channels), as the mip chain has it."""
+    h, w, channels = pixels.shape
+    target = np.empty((max(1, h // 2), max(1, w // 2), channels), pixels.dtype)
+    _halve(np.ascontiguousarray(pixels), target, srgb and pixels.dtype == np.uint8, DECODE, ENCODE)
+    return target
+
+
 @lean
 def _wrap(i: int, n: int, mode: int) -> Any:
     if mode == 0:

@@ -1,0 +1,1 @@
+"""Trims: from a scene to a lighter scene, with a report of what changed."""

@@ -1,0 +1,1 @@
+"""Counting and measuring a scene: inventory, distances, memory."""

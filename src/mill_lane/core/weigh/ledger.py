@@ -1,0 +1,139 @@
+"""The memory ledger: bytes by kind, in the order in which they are taken, and the step at which a device fills up."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from mill_lane.core.devices.model import Device
+from mill_lane.core.recipe import Layer, Recipe
+from mill_lane.core.render.film import BYTES_PER_PIXEL
+from mill_lane.core.render.session import STATISTICS_BYTES
+from mill_lane.core.weigh.inventory import Inventory
+
+Kind = Literal["geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise"]
+KINDS: tuple[Kind, ...] = ("geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise")
+
+# A path of a simulated card between kernels: ray 32, throughput and light 24, random state 16, hit 40, pixel 8.
+PATH_BYTES = 120
+# Planes that are made while the layers are written to a file, per pixel (see `formats.exr`).
+WRITING_BYTES: dict[str, int] = {"beauty": 12, "albedo": 12, "normal": 12, "depth": 4, "samples": 4}
+
+
+@dataclass(frozen=True)
+class Step:
+    """One thing that is put into memory."""
+
+    kind: Kind
+    name: str
+    bytes: int
+
+
+@dataclass(frozen=True)
+class Ledger:
+    steps: tuple[Step, ...]
+
+    @property
+    def total(self) -> int:
+        return sum(s.bytes for s in self.steps)
+
+    def by_kind(self) -> dict[Kind, int]:
+        """Bytes of each kind, all kinds named."""
+        out: dict[Kind, int] = defaultdict(int)
+        for s in self.steps:
+            out[s.kind] += s.bytes
+        return {k: out[k] for k in KINDS}
+
+    def as_json(self) -> dict[str, int]:
+        return {**self.by_kind(), "total": self.total}
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """Whether a ledger fits a device, and if not, where it would fail."""
+
+    needed: int
+    free: int
+    failing: Step | None
+    number: int  # of the failing step among those of its kind, from 1
+    of: int
+
+    @property
+    def fits(self) -> bool:
+        return self.failing is None
+
+    @property
+    def headroom(self) -> int:
+        return self.free - self.needed
+
+    def sentence(self) -> str:
+        """Where it would fail, in words."""
+        if self.failing is None:
+            return "Everything finds room."
+        where = {
+            "geometry": "reading meshes",
+            "acceleration": "building the acceleration structure",
+            "textures": "loading textures",
+            "environment": "setting up the environment",
+            "film": "making room for the picture's layers",
+            "in_flight": "starting the samples",
+            "denoise": "starting the denoiser",
+        }[self.failing.kind]
+        count = f", number {self.number} of {self.of}: {self.failing.name}" if self.of > 1 else ""
+        return f"It would fail while {where}{count}."
+
+
+def texture_steps(inventory: Inventory, sizes: dict[int, int] | None = None) -> list[Step]:
+    """Textures in loading order, largest first; `sizes` gives other bytes for some images (a staged trim)."""
+    rows = [(sizes or {}).get(t.index, t.memory_bytes) for t in inventory.textures]
+    pairs = [(n, t.index, t.name) for n, t in zip(rows, inventory.textures, strict=True) if t.memory_bytes > 0]
+    return [Step("textures", name, n) for n, _, name in sorted(pairs, key=lambda x: (-x[0], x[1]))]
+
+
+def draw_up(
+    inventory: Inventory,
+    recipe: Recipe,
+    device: Device,
+    size: tuple[int, int] | None = None,
+    texture_sizes: dict[int, int] | None = None,
+) -> Ledger:
+    """The ledger of a render of the whole picture, or of a crop of `size`, on a device.
+
+    For the CPU these are the arrays that the renderer allocates; for a simulated card the same, plus the paths that it
+    keeps in flight.
+    """
+    width, height = size or (recipe.width, recipe.height)
+    steps = [Step("geometry", m.name, m.geometry_bytes) for m in inventory.meshes]
+    steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in inventory.meshes]
+    steps += texture_steps(inventory, texture_sizes)
+    steps += [Step("environment", "sky", 4096)] if inventory.environment != "none" else []
+    steps += [Step("film", name, n) for name, n in film_steps(width, height, recipe.layers)]
+    if device.kind == "card":
+        steps.append(Step("in_flight", f"{device.samples_in_flight:,} paths", device.samples_in_flight * PATH_BYTES))
+    else:
+        steps.append(Step("in_flight", f"{device.render_threads} threads", device.render_threads * 4096))
+    return Ledger(tuple(steps))
+
+
+def film_steps(width: int, height: int, layers: Sequence[Layer]) -> list[tuple[str, int]]:
+    """What the picture takes: the sums, what the noise is measured with, and the planes made while writing."""
+    pixels = width * height
+    names = ("beauty", *layers)
+    steps = [(name, BYTES_PER_PIXEL[name] * pixels) for name in names if BYTES_PER_PIXEL[name]]
+    return [
+        *steps,
+        ("measuring the noise, or writing", max(STATISTICS_BYTES, sum(WRITING_BYTES[n] for n in names)) * pixels),
+    ]
+
+
+def judge(ledger: Ledger, free: int) -> Verdict:
+    """Walk through the steps until `free` bytes are taken."""
+    taken = 0
+    for step in ledger.steps:
+        taken += step.bytes
+        if taken > free:
+            alike = [s for s in ledger.steps if s.kind == step.kind]
+            return Verdict(ledger.total, free, step, alike.index(step) + 1, len(alike))
+    return Verdict(ledger.total, free, None, 0, 0)
