@@ -154,7 +154,7 @@ def _camera(b: _Bakery) -> Camera:
 def _room(b: _Bakery, size: Size) -> None:
     plaster = b.material("plaster", 2.0)
     floor = b.material("floor", 3.0)
-    ceiling = b.material("ceiling", 2.0)
+    ceiling = b.material("ceiling", base_color=(0.78, 0.76, 0.7, 1.0))
     wood = b.material("counter")
     cells = size.n(40)
     a = np.array
@@ -184,7 +184,7 @@ def _room(b: _Bakery, size: Size) -> None:
     clear = b.material("pane", roughness=0.0, transmission=1.0, base_color=(0.96, 0.98, 0.97, 1.0), double_sided=True)
     b.put("window_pane", b.mesh("window_pane", (pane, clear)), (0, 0, -7.02))
     stucco = b.material("moulding", base_color=(0.82, 0.79, 0.72, 1.0))
-    b.put("moulding", b.mesh("moulding", (s.moulding(8.0, (size.n(2500), size.n(200, 8))), stucco)), (0, 3.2, -7.0))
+    b.put("moulding", b.mesh("moulding", (s.moulding(8.0, (size.n(2000), size.n(150, 8))), stucco)), (0, 3.2, -7.0))
     counter = s.join(
         s.box((3.4, 0.9, 0.66), size.n(20)), s.moved(s.box((3.56, 0.05, 0.78), size.n(20)), (0, 0.9, 0))
     )
@@ -250,7 +250,7 @@ def _bread(b: _Bakery, size: Size) -> None:
             at = (x + r * math.cos(angle), high, -1.5 + r * math.sin(angle))
             bake(3 + i, at, float(rng.uniform(0, 360)))
     peel = s.join(s.box((0.3, 0.015, 0.36), size.n(10)), s.moved(s.box((0.04, 0.02, 0.9)), (0, 0, 0.6)))
-    b.put("peel", b.mesh("peel", (peel, b.material("peel"))), (0.75, 0.952, -1.5), 80)
+    b.put("peel", b.mesh("peel", (peel, b.material("peel", base_color=(0.55, 0.4, 0.25, 1.0)))), (0.75, 0.952, -1.5), 80)
     card = s.box((0.06, 0.06, 0.003))
     places = [(-3.0 + 0.33, 0.62, -4.5), (-3.0 + 0.33, 1.07, -3.8), (-3.0 + 0.33, 1.52, -3.2)]
     places += [(-1.45, 0.95, -1.17), (-0.75, 0.95, -1.17), (-0.05, 0.95, -1.17)]
@@ -272,10 +272,10 @@ def _glass(b: _Bakery, size: Size) -> None:
     body = s.turned(wall + inner, size.n(128, 12), size.n(160, 12))
     cap = s.moved(s.turned([(0.0, 0.0), (0.064, 0.0), (0.064, 0.025), (0.0, 0.03)], size.n(64, 12), size.n(40, 6)), (0, 0.25, 0))
     jar = b.mesh("jar", (body, glass), (cap, lid))
-    shelf = b.mesh("jar_table", (s.box((0.34, 0.9, 2.5), size.n(12)), b.materials.index(next(m for m in b.materials if m.name == "counter"))))
-    b.put("jar_table", shelf, (1.62, 0.0, -3.35))
+    shelf = b.mesh("jar_table", (s.box((0.36, 1.0, 3.0), size.n(12)), b.materials.index(next(m for m in b.materials if m.name == "counter"))))
+    b.put("jar_table", shelf, (1.06, 0.0, -3.5), -14)
     for i in range(9):
-        b.put(f"jar_{i + 1}", jar, (1.6 - 0.012 * i, 0.9, -2.35 - 0.26 * i))
+        b.put(f"jar_{i + 1}", jar, (0.77 + 0.075 * i, 1.0, -2.3 - 0.3 * i), scale=1.35)
 
 
 def _oven_and_sacks(b: _Bakery, size: Size) -> None:
@@ -302,7 +302,7 @@ def _oven_and_sacks(b: _Bakery, size: Size) -> None:
 def _lamps(b: _Bakery, size: Size) -> None:
     """24 hanging lamps, and one bare filament that is tiny and very strong."""
     warm = (1.0, 0.74, 0.48)
-    b.lights.append(Light("lamp", "point", warm, 1.1))
+    b.lights.append(Light("lamp", "point", warm, 2.0))
     tin = b.material("shade", metallic=1.0, roughness=0.4, base_color=(0.35, 0.42, 0.38, 1.0), double_sided=True)
     shade = s.turned([(0.13, 0.0), (0.1, 0.05), (0.03, 0.11), (0.012, 0.13), (0.012, 0.42)], size.n(64, 12), size.n(32, 6))
     mesh = b.mesh("lamp_shade", (shade, tin))

@@ -56,7 +56,8 @@ def pictures() -> list[Picture]:
     full("floor", "tiles", (0.2, 0.16, 0.13), (0.52, 0.36, 0.27), 0.8, 0.25, 0.6)
     full("counter", "planks", (0.24, 0.13, 0.06), (0.56, 0.36, 0.19), 0.7, 0.3, 0.6)
     full("oven", "iron", (0.08, 0.08, 0.085), (0.16, 0.16, 0.165), 0.5, 0.35, 0.6, 1.0)
-    full("rack", "iron", (0.3, 0.3, 0.3), (0.55, 0.55, 0.53), 0.3, 0.3, 0.5, 1.0)
+    colour("rack", "iron", (0.3, 0.3, 0.3), (0.55, 0.55, 0.53))
+    rough("rack", "iron", 0.3, 0.5, 1.0)
     full("shelving", "planks", (0.2, 0.14, 0.1), (0.42, 0.3, 0.2), 0.6, 0.5, 0.8)
     full("facade", "bricks", (0.34, 0.3, 0.26), (0.55, 0.35, 0.27), 1.2, 0.7, 0.95)
     full("cobbles", "tiles", (0.12, 0.12, 0.13), (0.33, 0.33, 0.35), 1.5, 0.5, 0.9)
@@ -77,12 +78,10 @@ def pictures() -> list[Picture]:
     colour("bark", "bricks", (0.14, 0.11, 0.09), (0.32, 0.27, 0.22))
     normal("bark", "bricks", 1.0, wide=True)
     out.append(Picture("leaf_colour", png, p.leaf))
-    colour("ceiling", "planks", (0.5, 0.46, 0.4), (0.75, 0.72, 0.66))
     normal("moulding", "plaster", 0.3, wide=True)
     colour("lid", "iron", (0.5, 0.42, 0.2), (0.75, 0.62, 0.3))
     colour("basket", "cloth", (0.3, 0.2, 0.1), (0.6, 0.44, 0.26))
     normal("basket", "cloth", 1.2)
-    colour("peel", "planks", (0.4, 0.28, 0.16), (0.7, 0.55, 0.36))
     out.append(
         Picture(
             "sign_colour", jpeg,

@@ -17,6 +17,7 @@ from mill_lane.core.render.world import Lights, Surfaces
 from mill_lane.core.scene.model import Environment, Light, Scene
 
 SKY_HEIGHT, SKY_WIDTH = 128, 1  # the gradient does not change round the horizon
+SKY_SHARE = 0.3  # of the light rays go to the sky at most where there are other lights
 KINDS = {"point": w.POINT, "spot": w.SPOT, "directional": w.SUN}
 
 
@@ -26,7 +27,7 @@ def gather_lights(
     """The light table of a posed scene; `surfaces.instances` receives the first row of each glowing instance.
 
     A light is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a glowing triangle, and
-    for what comes from outside the power through a disc round the scene.
+    for what comes from outside the power through a disc round the scene, the sky capped at a share.
     """
     radius = 1.0
     if len(accel.top_order):
@@ -55,6 +56,10 @@ def gather_lights(
         sky_row = len(rows)
         rows.append(np.array([w.SKY] + [0.0] * 15, float))
         powers.append(mean * math.pi * math.pi * radius * radius)
+        # Most of the sky's power passes by; a room that sees a little of it should not spend all its rays on it.
+        others = sum(powers[:-1])
+        if others > 0:
+            powers[-1] = min(powers[-1], others * SKY_SHARE / (1 - SKY_SHARE))
     table = np.array(rows, float).reshape(-1, 16)
     total = sum(powers)
     chance = np.array(powers, float) / total if total > 0 else np.zeros(0)
