@@ -23,14 +23,6 @@ class Film(NamedTuple):
     depth: NDArray[np.float32]  # (H, W) or (0, 0)
 
 
-BYTES_PER_PIXEL = {"beauty": 12 + 8 + 4, "albedo": 12, "normal": 12, "depth": 4, "samples": 0}
-
-
-def film_bytes(width: int, height: int, layers: Sequence[Layer]) -> dict[str, int]:
-    """Bytes held for each layer of a film."""
-    return {name: BYTES_PER_PIXEL[name] * width * height for name in ("beauty", *layers)}
-
-
 def new_film(width: int, height: int, layers: Sequence[Layer]) -> Film:
     """An empty film of a region."""
 

@@ -18,7 +18,13 @@ from mill_lane.core.render.jit import lean
 from mill_lane.core.render.lights import FAR, sample_light, sky_density, sky_radiance
 from mill_lane.core.render.media import collide, phase, sample_phase, transmittance
 from mill_lane.core.render.sampler import pair
-from mill_lane.core.render.surface import base_colour, emitted, metal_and_rough, place, transmitted
+from mill_lane.core.render.surface import (
+    base_colour,
+    emitted,
+    metal_and_rough,
+    place,
+    transmitted,
+)
 from mill_lane.core.render.traverse import closest
 
 F = np.float32

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from mill_lane.core.image.srgb import LUMA
 from mill_lane.core.render import world as w
 from mill_lane.core.render.lights import FAR, sky_radiance
-from mill_lane.core.render.texture import Textures, levels
+from mill_lane.core.render.sizes import levels
+from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.traverse import Accel
 from mill_lane.core.render.world import Lights, Surfaces
 from mill_lane.core.scene.model import Environment, Light, Scene

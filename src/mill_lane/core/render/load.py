@@ -21,10 +21,11 @@ from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render import world as w
 from mill_lane.core.render.build import build, build_mesh
 from mill_lane.core.render.lamps import gather_lights
-from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, chain_values, fill_chain, levels
+from mill_lane.core.render.sizes import chain_values, levels, loading_order, srgb_images
+from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain
 from mill_lane.core.render.traverse import Accel
 from mill_lane.core.render.world import Surfaces, View, World
-from mill_lane.core.scene.model import Image, Material, Part, Scene, Texture
+from mill_lane.core.scene.model import Material, Part, Scene, Texture
 from mill_lane.core.scene.pose import world_matrices
 
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
@@ -43,40 +44,6 @@ class Loaded:
     textures: Textures
     mesh_parts: dict[tuple[int, int], int]
     held: dict[str, int]
-
-
-def srgb_images(scene: Scene) -> set[int]:
-    """The images that hold colours rather than data, by where they are plugged in."""
-    return {
-        scene.textures[use.texture].image
-        for m in scene.materials
-        for role, use in m.uses()
-        if role in ("base colour", "emission")
-    }
-
-
-def loading_order(scene: Scene) -> list[tuple[int, int]]:
-    """(texture, bytes in memory) of every texture a drawn material uses, largest first; shared images count once."""
-    drawn = {p.material for _, mesh in scene.placements for p in scene.meshes[mesh].parts}
-    used = {
-        use.texture
-        for i, m in enumerate(scene.materials)
-        if i in drawn
-        for role, use in m.uses()
-        if role != "occlusion"
-    }
-    seen: set[int] = set()
-    out = []
-    for t in sorted(used):
-        image = scene.textures[t].image
-        out.append((t, 0 if image in seen else image_bytes(scene.images[image])))
-        seen.add(image)
-    return sorted(out, key=lambda x: (-x[1], x[0]))
-
-
-def image_bytes(image: Image) -> int:
-    """Bytes held for an image with its mip chain."""
-    return chain_values(image.width, image.height, image.channels) * (2 if image.bits > 8 else 1)
 
 
 def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:

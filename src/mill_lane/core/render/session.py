@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import time as clock_module
 import os
+import time as clock_module
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -23,7 +23,6 @@ from mill_lane.core.render.tiles import TILE, render_tiles
 from mill_lane.core.render.traverse import STACK
 
 Clock = Callable[[], float]
-STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
 
 
 def threads_to_use(wanted: int) -> int:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.render.jit import kernel, lean
+from mill_lane.core.render.sizes import levels
 
 WRAP_CODES = {"repeat": 0, "mirror": 1, "clamp": 2}
 
@@ -31,20 +32,6 @@ DECODE = to_linear(np.arange(256) / 255).astype(np.float32)
 ENCODE = np.clip(
     np.searchsorted(to_linear((np.arange(256) + 0.5) / 255), np.arange(16385) / 16384), 0, 255
 ).astype(np.uint8)
-
-
-def levels(width: int, height: int) -> list[tuple[int, int]]:
-    """The sizes of a full mip chain, largest first, each half of the one before, rounded down, at least 1."""
-    sizes = [(width, height)]
-    while sizes[-1] != (1, 1):
-        w, h = sizes[-1]
-        sizes.append((max(1, w // 2), max(1, h // 2)))
-    return sizes
-
-
-def chain_values(width: int, height: int, channels: int) -> int:
-    """Numbers held for a texture with its mip chain; about 4/3 of width x height x channels."""
-    return channels * sum(w * h for w, h in levels(width, height))
 
 
 @kernel

@@ -9,8 +9,7 @@ from typing import Literal
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Layer, Recipe
-from mill_lane.core.render.film import BYTES_PER_PIXEL
-from mill_lane.core.render.session import STATISTICS_BYTES
+from mill_lane.core.render.sizes import BYTES_PER_PIXEL, STATISTICS_BYTES
 from mill_lane.core.weigh.inventory import Inventory
 
 Kind = Literal["geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise"]

@@ -11,9 +11,14 @@ import numpy as np
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import Blob
-from mill_lane.core.formats.gltf.container import Document, broken, open_document, resolve
-from mill_lane.core.formats.gltf.geometry import read_part
 from mill_lane.core.formats.gltf.accessors import read_accessor, read_floats
+from mill_lane.core.formats.gltf.container import (
+    Document,
+    broken,
+    open_document,
+    resolve,
+)
+from mill_lane.core.formats.gltf.geometry import read_part
 from mill_lane.core.formats.gltf.materials import UNDERSTOOD as MATERIAL_EXTENSIONS
 from mill_lane.core.formats.gltf.materials import read_material
 from mill_lane.core.formats.pictures import read_header

@@ -1,0 +1,64 @@
+"""How large the renderer's arrays will be, known before anything is loaded.  No compiler is needed here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from mill_lane.core.recipe import Layer
+from mill_lane.core.scene.model import Image, Scene
+
+STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
+BYTES_PER_PIXEL = {"beauty": 12 + 8 + 4, "albedo": 12, "normal": 12, "depth": 4, "samples": 0}
+
+
+def film_bytes(width: int, height: int, layers: Sequence[Layer]) -> dict[str, int]:
+    """Bytes held for each layer of a film."""
+    return {name: BYTES_PER_PIXEL[name] * width * height for name in ("beauty", *layers)}
+
+
+def levels(width: int, height: int) -> list[tuple[int, int]]:
+    """The sizes of a full mip chain, largest first, each half of the one before, rounded down, at least 1."""
+    sizes = [(width, height)]
+    while sizes[-1] != (1, 1):
+        w, h = sizes[-1]
+        sizes.append((max(1, w // 2), max(1, h // 2)))
+    return sizes
+
+
+def chain_values(width: int, height: int, channels: int) -> int:
+    """Numbers held for a texture with its mip chain; about 4/3 of width x height x channels."""
+    return channels * sum(w * h for w, h in levels(width, height))
+
+
+def srgb_images(scene: Scene) -> set[int]:
+    """The images that hold colours rather than data, by where they are plugged in."""
+    return {
+        scene.textures[use.texture].image
+        for m in scene.materials
+        for role, use in m.uses()
+        if role in ("base colour", "emission")
+    }
+
+
+def loading_order(scene: Scene) -> list[tuple[int, int]]:
+    """(texture, bytes in memory) of every texture a drawn material uses, largest first; shared images count once."""
+    drawn = {p.material for _, mesh in scene.placements for p in scene.meshes[mesh].parts}
+    used = {
+        use.texture
+        for i, m in enumerate(scene.materials)
+        if i in drawn
+        for role, use in m.uses()
+        if role != "occlusion"
+    }
+    seen: set[int] = set()
+    out = []
+    for t in sorted(used):
+        image = scene.textures[t].image
+        out.append((t, 0 if image in seen else image_bytes(scene.images[image])))
+        seen.add(image)
+    return sorted(out, key=lambda x: (-x[1], x[0]))
+
+
+def image_bytes(image: Image) -> int:
+    """Bytes held for an image with its mip chain."""
+    return chain_values(image.width, image.height, image.channels) * (2 if image.bits > 8 else 1)

@@ -1,0 +1,75 @@
+"""The distance rule: which textures are larger than anything nearer than a distance can show."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from mill_lane.core.render.sizes import chain_values
+from mill_lane.core.weigh.inventory import Inventory, TextureRow
+
+# Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade does not say where
+# 512 begins; three times as far again is ours.
+BANDS = ((3.0, 4096), (10.0, 2048), (30.0, 1024))
+FARTHEST = 512
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A texture that could be smaller."""
+
+    image: int
+    name: str
+    nearest_m: float
+    old: tuple[int, int]
+    new: tuple[int, int]
+    old_bytes: int  # in memory
+    new_bytes: int
+    reason: str
+
+    @property
+    def saves(self) -> int:
+        return self.old_bytes - self.new_bytes
+
+
+def side_limit(distance: float) -> int:
+    """The longest side in pixels for something at this distance in metres.
+
+    3 m itself belongs to the middle band, and so does 10 m ("3 to 10 m"); 30 m belongs to the farthest.
+    """
+    if distance < BANDS[0][0]:
+        return BANDS[0][1]
+    if distance <= BANDS[1][0]:
+        return BANDS[1][1]
+    return BANDS[2][1] if distance < BANDS[2][0] else FARTHEST
+
+
+def halvings(width: int, height: int, limit: int) -> int:
+    """How often a picture must be halved until its longer side is within the limit."""
+    n = 0
+    while max(width >> n, height >> n) > limit:
+        n += 1
+    return n
+
+
+def by_distance(inventory: Inventory) -> list[Proposal]:
+    """What the distance rule asks for, the largest saving first.  Missing and unused textures are left alone."""
+    out = []
+    for t in inventory.textures:
+        if t.missing or t.memory_bytes == 0 or t.nearest_m is None:
+            continue
+        limit = side_limit(t.nearest_m)
+        n = halvings(t.width, t.height, limit)
+        if n:
+            out.append(_proposal(t, n, f"never nearer than {t.nearest_m:.1f} m: {limit} px"))
+    return sorted(out, key=lambda p: (-p.saves, p.image))
+
+
+def _proposal(t: TextureRow, n: int, reason: str) -> Proposal:
+    new = max(1, t.width >> n), max(1, t.height >> n)
+    wide = 2 if t.bits > 8 else 1
+    assert t.nearest_m is not None and math.isfinite(t.nearest_m)
+    return Proposal(
+        t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes,
+        chain_values(*new, t.channels) * wide, reason,
+    )  # fmt: skip

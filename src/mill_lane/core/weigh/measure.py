@@ -1,0 +1,224 @@
+"""Weighing: counting what is in a scene, what it costs in memory, and how near the camera ever comes to it."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from collections import Counter, defaultdict
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mill_lane.core.image.srgb import LUMA
+from mill_lane.core.progress import Progress, silent
+from mill_lane.core.render.sizes import image_bytes, loading_order
+from mill_lane.core.scene.model import Part, Scene
+from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.weigh.frames import Track, camera_track, frames_looked_at
+from mill_lane.core.weigh.inventory import (
+    Inventory,
+    LightRow,
+    MeshRow,
+    TextureRow,
+    part_bytes,
+)
+from mill_lane.core.weigh.plan import Footprint, footprint
+
+
+def box_distance(points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Distances (F, N) from points (F, 3) to boxes (N, 3); 0 inside."""
+    gap = np.maximum(np.maximum(lo[None] - points[:, None], points[:, None] - hi[None]), 0)
+    return np.asarray(np.linalg.norm(gap, axis=2))
+
+
+def weigh(scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progress: Progress = silent) -> Inventory:
+    """Count and measure a scene over its frame range.
+
+    Distances are from the camera to the world-aligned box round each placed part, so that they are never too long; the
+    nearest over all frames looked at counts.
+    """
+    frames = frames_looked_at(scene.frames)
+    track = camera_track(scene, frames, aspect, camera)
+    nearest: dict[tuple[int, int], tuple[float, int]] = {}  # by mesh and part
+    seen: set[tuple[int, int]] = set()
+    parts = [(n, m, i, p) for n, m in scene.placements for i, p in enumerate(scene.meshes[m].parts)]
+    lo, hi = track.boxes(parts)
+    for f in range(len(frames)):
+        k = f if len(lo) > 1 else 0
+        distance = box_distance(track.positions[f : f + 1], lo[k], hi[k])[0]
+        visible = track.in_view(f, lo[k], hi[k])
+        for j, (_, m, i, _) in enumerate(parts):
+            if distance[j] < nearest.get((m, i), (math.inf, 0))[0]:
+                nearest[m, i] = (float(distance[j]), frames[f])
+            if visible[j]:
+                seen.add((m, i))
+        progress(0.5 * (f + 1) / len(frames), "distances over the frames")
+    copies = Counter(m for _, m in scene.placements)
+    twins = find_twins(scene, sorted(copies))
+    progress(0.9, "copies")
+    meshes = [_mesh_row(scene, m, copies[m], nearest, seen, twins) for m in sorted(copies)]
+    return Inventory(
+        name=scene.name,
+        triangles=sum(r.triangles * r.copies for r in meshes),
+        unique_triangles=sum(r.triangles for r in meshes),
+        instances=len(scene.placements),
+        frames=scene.frames,
+        frames_looked_at=len(frames),
+        frame_rate=scene.frame_rate,
+        camera=track.name,
+        camera_path=[(float(p[0]), float(p[2])) for p in track.positions],
+        camera_ahead=[(float(d[0]), float(d[2])) for d in track.forward],
+        camera_half_angle=track.half_width,
+        meshes=meshes,
+        textures=_textures(scene, nearest, seen),
+        lights=_lights(scene, track.positions, lo[0], hi[0], parts),
+        see_through=sum(m.passes_light for m in scene.materials),
+        media=len(scene.media),
+        footprints=_footprints(scene, track),
+        notes=[(n.level, n.text) for n in scene.notes],
+        environment="none" if scene.environment is None else "added" if scene.environment.added else "gradient",
+    )
+
+
+def _mesh_row(
+    scene: Scene, m: int, copies: int, nearest: dict[tuple[int, int], tuple[float, int]],
+    seen: set[tuple[int, int]], twins: dict[int, int],
+) -> MeshRow:  # fmt: skip
+    mesh = scene.meshes[m]
+    sizes = [part_bytes(p) for p in mesh.parts]
+    near = min((nearest[m, i] for i in range(len(mesh.parts)) if (m, i) in nearest), default=None)
+    return MeshRow(
+        index=m,
+        name=mesh.name,
+        copies=copies,
+        triangles=mesh.triangles,
+        vertices=mesh.vertices,
+        geometry_bytes=sum(g for g, _ in sizes),
+        acceleration_bytes=sum(a for _, a in sizes),
+        nearest_m=near[0] if near else None,
+        nearest_frame=near[1] if near else None,
+        in_view=any((m, i) in seen for i in range(len(mesh.parts))),
+        twin_of=twins.get(m),
+    )
+
+
+def find_twins(scene: Scene, meshes: list[int]) -> dict[int, int]:
+    """Meshes whose vertices and triangles are the same to the bit as an earlier one's: {mesh: the earlier one}.
+
+    Only meshes of equal counts are read.  Materials must agree; copies with a transform baked in are not found here.
+    """
+    alike: dict[Any, list[int]] = defaultdict(list)
+    for m in meshes:
+        parts = scene.meshes[m].parts
+        alike[tuple((p.vertices, p.triangles, p.material, p.has_uvs) for p in parts)].append(m)
+    out: dict[int, int] = {}
+    for group in alike.values():
+        if len(group) < 2:
+            continue
+        first: dict[bytes, int] = {}
+        for m in group:
+            digest = hashlib.blake2b(digest_size=16)
+            for p in scene.meshes[m].parts:
+                g = p.load()
+                for array in (g.positions, g.triangles, g.uvs):
+                    if array is not None:
+                        digest.update(np.ascontiguousarray(array).data)
+            key = digest.digest()
+            if key in first:
+                out[m] = first[key]
+            else:
+                first[key] = m
+    return out
+
+
+def _textures(
+    scene: Scene, nearest: dict[tuple[int, int], tuple[float, int]], seen: set[tuple[int, int]]
+) -> list[TextureRow]:
+    held = {scene.textures[t].image for t, _ in loading_order(scene)}
+    roles: dict[int, list[str]] = defaultdict(list)
+    near: dict[int, float] = {}
+    visible: set[int] = set()
+    by_material: dict[int, list[tuple[int, int]]] = defaultdict(list)
+    for m, i in nearest:
+        by_material[scene.meshes[m].parts[i].material].append((m, i))
+    for index, material in enumerate(scene.materials):
+        for role, use in material.uses():
+            image = scene.textures[use.texture].image
+            if role not in roles[image]:
+                roles[image].append(role)
+            for key in by_material.get(index, []):
+                near[image] = min(near.get(image, math.inf), nearest[key][0])
+                if key in seen:
+                    visible.add(image)
+    return [
+        TextureRow(
+            index=i,
+            name=image.name,
+            width=image.width,
+            height=image.height,
+            channels=image.channels,
+            bits=image.bits,
+            mime=image.mime,
+            file_bytes=image.file_bytes,
+            memory_bytes=image_bytes(image) if i in held else 0,
+            role=", ".join(roles.get(i, ["unused"])),
+            nearest_m=near.get(i),
+            in_view=i in visible,
+            missing=image.missing,
+        )
+        for i, image in enumerate(scene.images)
+    ]
+
+
+def _lights(
+    scene: Scene, cameras: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64],
+    parts: list[tuple[int, int, int, Part]],
+) -> list[LightRow]:  # fmt: skip
+    matrices = world_matrices(scene, 0.0)
+    luma = np.array(LUMA)
+    rows = []
+    for node, index in scene.lamps:
+        light = scene.lights[index]
+        strength = float(np.array(light.color) @ luma) * light.intensity
+        distance = None
+        if light.kind != "directional":
+            distance = float(np.linalg.norm(cameras - matrices[node][:3, 3], axis=1).min())
+        power = strength * (1 if light.kind == "directional" else 4 * math.pi)
+        rows.append(LightRow(name=scene.nodes[node].name, kind=light.kind, power=power, size_m=0.0, nearest_m=distance))
+    for j, (node, _, _, p) in enumerate(parts):
+        if p.material >= 0 and max(scene.materials[p.material].emissive) > 0:
+            radiance = float(np.array(scene.materials[p.material].emissive) @ luma)
+            extent = hi[j] - lo[j]
+            # The area of the mesh itself, scaled as the placement scales volumes: exact for even scaling.
+            area = mesh_area(p) * abs(float(np.linalg.det(matrices[node][:3, :3]))) ** (2 / 3)
+            distance = float(box_distance(cameras, lo[j : j + 1], hi[j : j + 1]).min())
+            rows.append(
+                LightRow(
+                    name=scene.nodes[node].name,
+                    kind="glowing mesh",
+                    power=radiance * area * math.pi,
+                    size_m=float(extent.max()),
+                    nearest_m=distance,
+                )
+            )
+    return sorted(rows, key=lambda r: -r.power)
+
+
+def mesh_area(p: Part) -> float:
+    """The area of a part's triangles, in the mesh's own units squared."""
+    g = p.load()
+    c = g.positions[g.triangles].astype(float)
+    return float(np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]), axis=1).sum() / 2)
+
+
+def _footprints(scene: Scene, track: Track) -> list[Footprint]:
+    out = []
+    for node, mesh in scene.placements:
+        boxes = [p for p in scene.meshes[mesh].parts if p.triangles]
+        if boxes:
+            lo = np.min([p.bounds_min for p in boxes], axis=0)
+            hi = np.max([p.bounds_max for p in boxes], axis=0)
+            bytes_ = sum(sum(part_bytes(p)) for p in boxes)
+            out.append(footprint(scene.nodes[node].name, mesh, track.still[node], lo, hi, bytes_))
+    return out

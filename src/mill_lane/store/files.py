@@ -1,0 +1,58 @@
+"""Files by the hash of their content: written under a temporary name, synced, renamed."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+from sqlalchemy.orm import Session
+
+from mill_lane.store.models import StoredFile
+
+BLOCK = 1 << 20
+
+
+class Files:
+    """The content store under a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+
+    def path(self, digest: str) -> Path:
+        """Where a file lies.  The digest must be 64 hexadecimal digits: it becomes part of a path."""
+        if len(digest) != 64 or not set(digest) <= set("0123456789abcdef"):
+            raise ValueError(f"{digest!r} is not a SHA-256")
+        return self.folder / digest[:2] / digest
+
+    def take(self, source: Path, session: Session, name: str | None = None) -> str:
+        """Move a file into the store and list it; returns its hash.  The same content is kept once."""
+        digest = hashlib.sha256()
+        with source.open("rb") as f:
+            while block := f.read(BLOCK):
+                digest.update(block)
+            os.fsync(f.fileno())
+        key = digest.hexdigest()
+        target = self.path(key)
+        size = source.stat().st_size
+        if target.exists() and target.stat().st_size == size:
+            source.unlink()
+        else:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                source.replace(target)
+            except OSError:  # another file system: copy under a temporary name first
+                with tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as out, source.open("rb") as f:
+                    shutil.copyfileobj(f, out, BLOCK)
+                    out.flush()
+                    os.fsync(out.fileno())
+                Path(out.name).replace(target)
+                source.unlink()
+            target.chmod(0o444)
+        if session.get(StoredFile, key) is None:
+            session.add(StoredFile(hash=key, name=name or source.name, size=size))
+            session.flush()
+        return key

@@ -1,0 +1,1 @@
+"""Long work: the queue, the worker process, and the child process that computes."""

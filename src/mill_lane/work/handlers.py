@@ -1,0 +1,216 @@
+"""What the child process can do, by kind of task.  Each takes a payload and a reporter and returns a result."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import psutil
+
+from mill_lane.core.formats.exr import write_exr
+from mill_lane.core.formats.gltf import write_glb
+from mill_lane.core.formats.opening import check_vertices, open_scene
+from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.image.srgb import view
+from mill_lane.core.progress import Cancelled, part
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.load import Loaded, load
+from mill_lane.core.render.session import Session
+from mill_lane.core.trim.textures import shrink
+from mill_lane.core.weigh.measure import weigh
+from mill_lane.demo.make import make_demo
+from mill_lane.work.child import Reporter
+from mill_lane.work.memory import peak_since, reset_peak, resident
+from mill_lane.work.warm import prepare
+
+CHECKPOINT_SECONDS = 15.0
+# The scene that was loaded last, kept for the next trial of it.  This process has no other state.
+_warm: dict[str, Loaded] = {}
+
+
+def handle_prepare(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Compile the kernels, or load them from the cache."""
+    return {"seconds": prepare(report)}
+
+
+def handle_demo(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Build the demo scene unless it is there, and weigh it."""
+    path = Path(payload["path"])
+    if not path.exists():
+        make_demo(path, payload["size"], 2, part(report, 0.0, 0.85))
+    return _weighed(path, part(report, 0.85, 1.0))
+
+
+def handle_open(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Read a file that came in, check every vertex, pack it as one GLB, and weigh it."""
+    source, path = Path(payload["source"]), Path(payload["path"])
+    report(0.02, "reading the file")
+    scene = open_scene(source)
+    check_vertices(scene, part(report, 0.05, 0.6))
+    write_glb(scene, path, part(report, 0.6, 0.85))
+    result = _weighed(path, part(report, 0.85, 1.0))
+    result["inventory"]["notes"] = [(n.level, n.text) for n in scene.notes]
+    return result
+
+
+def _weighed(path: Path, report: Callable[[float, str], None]) -> dict[str, Any]:
+    scene = open_scene(path)
+    return {"path": str(path), "inventory": weigh(scene, progress=report).model_dump(mode="json")}
+
+
+def handle_trim(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Make the staged textures smaller and write the scene anew."""
+    scene = open_scene(Path(payload["scene"]))
+    sizes = {int(k): int(v) for k, v in payload["sizes"].items()}
+    trimmed, changes = shrink(scene, sizes, part(report, 0.0, 0.8))
+    path = Path(payload["path"])
+    write_glb(trimmed, path, part(report, 0.8, 0.95))
+    return {**_weighed(path, part(report, 0.95, 1.0)), "changes": [vars(c) for c in changes]}
+
+
+def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Render a crop or a frame, with previews and checkpoints; stopped by hand it keeps what it has."""
+    folder = Path(payload["folder"])
+    load_before = psutil.getloadavg()[0]
+    started = time.perf_counter()
+    scene_path = payload["scene"]
+    # Before the baseline is read, the machine code and the libraries are there: they belong to no scene.
+    prepare(part(report, 0.0, 0.01))
+    warm = scene_path in _warm
+    baseline = payload.get("baseline") or resident()
+    if not warm:
+        _warm.clear()
+        baseline = resident()
+    reset_peak()
+    if not warm:
+        scene = open_scene(Path(scene_path))
+        report(0.0, "reading the scene")
+        _warm[scene_path] = load(scene, int(payload["threads"]), _loading(report))
+        _baseline[scene_path] = baseline
+    loaded = _warm[scene_path]
+    recipe = Recipe.model_validate(payload["recipe"])
+    region = payload["region"]
+    session = Session(
+        loaded,
+        recipe,
+        region=(region[0], region[1], region[2], region[3]) if region else None,
+        frame=payload["frame"],
+        threads=int(payload["threads"]),
+        key=payload["key"],
+    )
+    checkpoint = folder / "state.npz"
+    resumed = checkpoint.exists()
+    if resumed:
+        session.restore(checkpoint)
+    setup = time.perf_counter() - started
+    stopped = _render(session, report, folder, checkpoint)
+    noise = session.noise()
+    files = _write(session, folder)
+    return {
+        "files": files,
+        "stopped": stopped,
+        "measured": {
+            "seconds": session.seconds,
+            "setup_seconds": setup,
+            "warm": warm,
+            "resumed": resumed,
+            "samples_mean": session.samples_mean,
+            "passes": session.index,
+            "noise": noise.rms if np.isfinite(noise.rms) else None,
+            "noise_p95": noise.p95 if np.isfinite(noise.p95) else None,
+            "rays": session.rays_by_kind(),
+            "peak_memory_bytes": peak_since(_baseline[scene_path]),
+            "threads": session.threads,
+            "ended_by": "hand" if stopped else session.done,
+            "load_before": load_before,
+            "load_after": psutil.getloadavg()[0],
+        },
+    }
+
+
+_baseline: dict[str, int] = {}  # resident bytes before the warm scene was loaded
+
+
+def _loading(report: Reporter) -> Callable[[float, str], None]:
+    def tell(share: float, text: str) -> None:
+        report.live = {"phase": "loading", "load_share": share}
+        report(0.0, text)
+
+    return tell
+
+
+def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) -> bool:
+    """Step until the session is done; returns whether it was stopped by hand.  Raises Cancelled with nothing to keep."""
+    preview, version = folder / "preview.png", 0
+    next_preview = next_state = 0.0
+    next_state = session.clock() + CHECKPOINT_SECONDS
+    noise: float | None = None
+    passes = session.index
+    while not session.done:
+        session.step(0.25)
+        now = session.clock()
+        if session.index != passes and session.index >= 2:
+            passes = session.index
+            rms = session.noise().rms
+            noise = rms if np.isfinite(rms) else None
+        if now >= next_preview or session.done:
+            version += 1
+            _preview(session, preview)
+            # Often at first, when much changes; never more than a tenth of the time.
+            next_preview = now + max(min(0.4 * version, 3.0), 10 * (session.clock() - now))
+        if now >= next_state:
+            session.save(checkpoint)
+            next_state = session.clock() + CHECKPOINT_SECONDS
+        share = session.share
+        report.live = {
+            "phase": "rendering",
+            "preview": version,
+            "seconds": session.seconds,
+            "samples": session.samples_mean,
+            "noise": noise,
+            "left": session.seconds * (1 - share) / share if share > 0.002 else None,
+        }
+        try:
+            report(share, f"sample {session.index + 1} of {session.recipe.samples}")
+        except Cancelled:
+            if session.index < 1:
+                raise
+            return True
+    return False
+
+
+def _preview(session: Session, path: Path) -> None:
+    """What there is so far, with the view transform; pixels without a sample stay the grey of the well."""
+    film = session.film
+    picture = np.full((*film.count.shape, 3), 0x76, np.uint8)
+    for y in range(0, len(picture), 128):
+        rows = slice(y, y + 128)
+        n = np.maximum(film.count[rows], 1).astype(np.float32)[..., None]
+        have = film.count[rows] > 0
+        picture[rows][have] = view(film.light[rows] / n, session.recipe.exposure)[have]
+    temporary = path.with_name("next.png")
+    write_pixels(temporary, picture)
+    os.replace(temporary, path)
+
+
+def _write(session: Session, folder: Path) -> dict[str, str]:
+    layers = session.layers()
+    exr, png = folder / "picture.exr", folder / "picture.png"
+    write_exr(exr, layers)
+    write_pixels(png, view(layers["beauty"], session.recipe.exposure))
+    return {"exr": str(exr), "picture": str(png)}
+
+
+Handler = Callable[[dict[str, Any], Reporter], dict[str, Any]]
+HANDLERS: dict[str, Handler] = {
+    "prepare": handle_prepare,
+    "demo": handle_demo,
+    "open": handle_open,
+    "trim": handle_trim,
+    "trial": handle_render,
+    "run": handle_render,
+}

@@ -1,0 +1,99 @@
+"""The queue of tasks in the database: put in, claimed by a lease, told about, ended."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from mill_lane.store.models import Task, now
+
+LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
+MOST_ATTEMPTS = 3
+
+
+def put(session: Session, kind: str, payload: dict[str, Any], job: int | None = None) -> Task:
+    """Queue a task; it gets its number at once."""
+    task = Task(kind=kind, payload=payload, job_id=job)
+    session.add(task)
+    session.flush()
+    return task
+
+
+def claim(session: Session) -> Task | None:
+    """Take the oldest waiting task, or None.  One statement, so that two workers never take the same."""
+    oldest = select(Task.id).where(Task.state == "queued").order_by(Task.id).limit(1).scalar_subquery()
+    row = session.execute(
+        update(Task)
+        .where(Task.id == oldest, Task.state == "queued")
+        .values(
+            state="running", started=now(), attempts=Task.attempts + 1, lease=time.time() + LEASE, text="starting"
+        )
+        .returning(Task.id)
+    ).first()
+    session.commit()
+    return session.get(Task, row[0]) if row else None
+
+
+def beat(session: Session, task: int, **values: Any) -> bool:
+    """Prolong the lease and note progress; returns whether somebody asked to cancel."""
+    cancel = session.execute(
+        update(Task)
+        .where(Task.id == task, Task.state == "running")
+        .values(lease=time.time() + LEASE, **values)
+        .returning(Task.cancel)
+    ).first()
+    session.commit()
+    return bool(cancel and cancel[0])
+
+
+def end(session: Session, task: Task, state: str, **values: Any) -> None:
+    """Put a task into its last state."""
+    task.state, task.finished = state, now()
+    for name, value in values.items():
+        setattr(task, name, value)
+    session.flush()
+
+
+def cancel(session: Session, task: Task) -> None:
+    """Ask a running task to stop; a waiting one is over at once."""
+    if task.state == "queued":
+        end(session, task, "cancelled", text="cancelled before it started")
+    elif task.state == "running":
+        task.cancel = True
+
+
+def again(session: Session, task: Task) -> None:
+    """Queue a failed or cancelled task anew under its own number; its checkpoint, if any, is taken up."""
+    if task.state in ("failed", "cancelled"):
+        task.state, task.text, task.share = "queued", "waiting", 0.0
+        task.error, task.attempts, task.cancel = {}, 0, False
+        task.started = task.finished = None
+
+
+def recover(session: Session, everything: bool = False) -> list[int]:
+    """Put tasks whose worker died back into the queue; after three attempts they are marked as failed.
+
+    With `everything`, all running tasks count: for a worker that starts and knows to be the only one.
+    """
+    found = []
+    for task in session.scalars(select(Task).where(Task.state == "running")):
+        if everything or task.lease < time.time():
+            found.append(task.id)
+            if task.cancel:
+                end(session, task, "cancelled", text="cancelled")
+            elif task.attempts >= MOST_ATTEMPTS:
+                end(
+                    session, task, "failed", text="interrupted",
+                    error={
+                        "error": f"The process that did this was killed {task.attempts} times.",
+                        "hint": "Run it again; if it stops at the same place, make the picture or the scene smaller.",
+                        "kept": "Everything finished before is kept.",
+                    },
+                )  # fmt: skip
+            else:
+                task.state, task.text = "queued", "interrupted: goes on from where it was"
+    session.commit()
+    return found

@@ -1,0 +1,52 @@
+"""Compiling the kernels before anybody waits for them, by rendering a tiny scene that uses each of them."""
+
+from __future__ import annotations
+
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.progress import Progress
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.jit import cache_folder
+from mill_lane.core.render.load import load
+from mill_lane.core.render.session import Session
+from mill_lane.demo.make import make_demo
+
+USUAL_SECONDS = 60.0  # on two cores, when nothing is cached; only for the progress bar
+_ready = threading.Event()
+
+
+def prepare(progress: Progress) -> float:
+    """Have every kernel ready in this process; returns the seconds it took.  Later calls return at once."""
+    if _ready.is_set():
+        return 0.0
+    cold = not cache_folder().exists()
+    start = time.perf_counter()
+    failure: list[BaseException] = []
+
+    def work() -> None:
+        try:
+            with tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "warm.glb"
+                make_demo(path, "small", 1)
+                session = Session(load(open_scene(path), 1), Recipe(width=32, height=18, samples=2, min_samples=1))
+                while not session.done:
+                    session.step(1.0)
+                session.noise()
+                session.layers()
+        except BaseException as e:
+            failure.append(e)
+
+    thread = threading.Thread(target=work)
+    thread.start()
+    while thread.is_alive():
+        thread.join(0.3)
+        share = min(0.97, (time.perf_counter() - start) / (USUAL_SECONDS if cold else 5.0))
+        progress(share, "compiling the renderer, once" if cold else "loading the renderer")
+    if failure:
+        raise failure[0]
+    _ready.set()
+    return time.perf_counter() - start
