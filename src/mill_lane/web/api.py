@@ -1,0 +1,363 @@
+"""Changes that the page asks for.  Every answer is JSON; `go` names a page to show next."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Body, HTTPException
+from pydantic import BaseModel, Field
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.devices.model import GB, Device
+from mill_lane.core.errors import MillError
+from mill_lane.core.plan.fitting import check_fits
+from mill_lane.core.recipe import Recipe, clip_region
+from mill_lane.core.trim.distance import by_distance
+from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, Task, Trial
+from mill_lane.web.context import Db, device_of, devices, find_job, find_version, inventory_of
+from mill_lane.work import queue
+
+router = APIRouter(prefix="/api")
+
+
+class Done(BaseModel):
+    go: str | None = None
+
+
+class DeviceForm(BaseModel):
+    """A device as the Machine page has it: sizes in GB."""
+
+    name: Annotated[str, Field(min_length=1, max_length=80)]
+    memory_gb: Annotated[float, Field(gt=0, le=10000, title="Memory")]
+    desktop_gb: Annotated[float, Field(ge=0, le=10000, title="Kept for the desktop")] = 0
+    threads_free: Annotated[int, Field(ge=0, le=4095)] = 1
+    samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = 262_144
+
+
+@router.post("/jobs/{job}/devices")
+def add_card(db: Db, job: int, form: DeviceForm) -> Done:
+    """Add a simulated card, and choose it."""
+    row = DeviceRow(data=_card(form).model_dump(mode="json"))
+    db.add(row)
+    db.flush()
+    find_job(db, job).device_id = row.id
+    return Done()
+
+
+def _card(form: DeviceForm) -> Device:
+    try:
+        return Device(
+            name=form.name,
+            kind="card",
+            memory_bytes=round(form.memory_gb * GB),
+            desktop_bytes=round(form.desktop_gb * GB),
+            samples_in_flight=form.samples_in_flight,
+        )
+    except ValueError as e:
+        raise MillError(_first(e), "Change the figures and save again.") from e
+
+
+def _first(e: ValueError) -> str:
+    errors = getattr(e, "errors", None)
+    text = str(errors()[0]["msg"]) if errors else str(e)
+    return text.removeprefix("Value error, ") + "."
+
+
+@router.put("/devices/{device}")
+def edit_device(db: Db, device: int, form: DeviceForm) -> Done:
+    """Change a device.  Of the computer's own CPU only what is kept free can be changed."""
+    row = _device(db, device)
+    old = device_of(row)
+    if old.kind == "card":
+        row.data = _card(form).model_dump(mode="json")
+        return Done()
+    try:
+        new = old.model_copy(update={"desktop_bytes": round(form.desktop_gb * GB), "threads_free": form.threads_free})
+        row.data = Device.model_validate(new.model_dump()).model_dump(mode="json")
+    except ValueError as e:
+        raise MillError(_first(e), "Change the figures and save again.") from e
+    return Done()
+
+
+@router.delete("/devices/{device}")
+def remove_device(db: Db, device: int) -> Done:
+    """Take a simulated card away; jobs that used it go back to the CPU."""
+    row = _device(db, device)
+    if row.found:
+        raise MillError("This computer's own CPU cannot be removed.", "Choose another device instead.")
+    row.removed = True
+    cpu = next(d for d in devices(db) if d.found)
+    for job in db.scalars(select(Job).where(Job.device_id == row.id)):
+        job.device_id = cpu.id
+    return Done()
+
+
+@router.post("/devices/{device}/restore")
+def restore_device(db: Db, device: int) -> Done:
+    """Undo a removal."""
+    row = db.get(DeviceRow, device)
+    if row is None:
+        raise HTTPException(404)
+    row.removed = False
+    return Done()
+
+
+def _device(db: Session, number: int) -> DeviceRow:
+    row = db.get(DeviceRow, number)
+    if row is None or row.removed:
+        raise HTTPException(404)
+    return row
+
+
+@router.put("/jobs/{job}/device")
+def choose_device(db: Db, job: int, device: Annotated[int, Body(embed=True)]) -> Done:
+    """Choose what the job renders on."""
+    find_job(db, job).device_id = _device(db, device).id
+    return Done()
+
+
+@router.put("/jobs/{job}/name")
+def rename(db: Db, job: int, name: Annotated[str, Body(embed=True, min_length=1, max_length=120)]) -> Done:
+    find_job(db, job).name = name.strip() or "Job"
+    return Done()
+
+
+@router.delete("/jobs/{job}")
+def remove_job(db: Db, job: int) -> Done:
+    """Put a job away; its files stay until it is restored or the folder is cleaned."""
+    row = find_job(db, job)
+    for task in db.scalars(select(Task).where(Task.job_id == row.id)):
+        queue.cancel(db, task)
+    row.removed = True
+    return Done(go=f"/?removed={row.id}")
+
+
+@router.post("/jobs/{job}/restore")
+def restore_job(db: Db, job: int) -> Done:
+    row = db.get(Job, job)
+    if row is None:
+        raise HTTPException(404)
+    row.removed = False
+    return Done(go="/")
+
+
+@router.put("/jobs/{job}/recipes/{role}")
+def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], Body()]) -> Done:
+    """Change some fields of the draft or final recipe."""
+    row = find_job(db, job)
+    if role not in ("draft", "final"):
+        raise HTTPException(404)
+    new = merged(row.draft if role == "draft" else row.final, values).model_dump(mode="json")
+    if role == "draft":
+        row.draft = new
+    else:
+        row.final = new
+    return Done()
+
+
+def merged(old: dict[str, Any], values: dict[str, Any]) -> Recipe:
+    """A recipe with some fields replaced.  Raises MillError naming the field that is wrong."""
+    known = {k: v for k, v in values.items() if k in Recipe.model_fields}
+    if known.get("noise") is not None and values.get("noise_percent") is not None:
+        known.pop("noise")
+    if values.get("noise_percent") not in (None, ""):
+        try:
+            known["noise"] = float(values["noise_percent"]) / 100
+        except (TypeError, ValueError) as e:
+            raise MillError("Noise threshold: not a number.", "Give it in percent, or 0 to switch it off.") from e
+    try:
+        return Recipe.model_validate({**old, **known})
+    except ValueError as e:
+        first = e.errors()[0] if hasattr(e, "errors") else {"msg": str(e), "loc": ()}
+        field = Recipe.model_fields.get(str(first["loc"][0])) if first["loc"] else None
+        text = str(first["msg"]).removeprefix("Value error, ")
+        raise MillError(f"{field.title}: {text}." if field else f"{text}.", "Correct it and send it again.") from e
+
+
+class TrialForm(BaseModel):
+    """A trial to be run: the changed fields of the recipe, the crop, the frame, the device."""
+
+    model_config = {"extra": "allow"}
+
+    base: int | None = None  # the trial whose recipe it starts from; the draft when there is none
+    role: str = "draft"
+    region_0: int = 0
+    region_1: int = 0
+    region_2: int = 0
+    region_3: int = 0
+    frame: int = 1
+    device: int | None = None
+    note: Annotated[str, Field(max_length=2000)] = ""
+    whole: bool = False
+
+
+@router.post("/jobs/{job}/trials")
+def run_trial(db: Db, job: int, form: TrialForm) -> Done:
+    """Queue a trial and write it into the trial book."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    inventory = inventory_of(version)
+    base = db.get(Trial, form.base) if form.base else None
+    start = base.recipe if base is not None and base.job_id == row.id else getattr(row, form.role, row.draft)
+    recipe = merged(start, form.model_extra or {})
+    region = (form.region_0, form.region_1, form.region_2, form.region_3)
+    if form.whole or region == (0, 0, 0, 0):
+        region = (0, 0, recipe.width, recipe.height)
+    try:
+        region = clip_region(region, recipe.width, recipe.height)
+    except ValueError as e:
+        raise MillError("The crop does not touch the picture.", "Drag a crop over the picture.") from e
+    frame = check_frame(form.frame, inventory.frames)
+    device_row = _device(db, form.device) if form.device else row.device
+    device = device_of(device_row)
+    check_fits(inventory, recipe, device, (region[2] - region[0], region[3] - region[1]))
+    number = 1 + (db.scalar(select(func.max(Trial.number)).where(Trial.job_id == row.id)) or 0)
+    task = queue.put(db, "trial", render_payload(db, version, recipe, region, frame, device), row.id)
+    trial = Trial(
+        job_id=row.id, version_id=version.id, task_id=task.id, number=number, recipe=recipe.model_dump(mode="json"),
+        region=list(region), frame=frame, device=device.name + (" (simulated)" if device.simulated else ""), note=form.note,
+    )  # fmt: skip
+    db.add(trial)
+    db.flush()
+    if form.role == "draft":
+        row.draft = recipe.model_dump(mode="json")
+    crop = ",".join(map(str, region))
+    return Done(go=f"/jobs/{row.id}/trials?b={number}" + (f"&a={base.number}" if base else "") + f"&region={crop}")
+
+
+def check_frame(frame: int, frames: tuple[int, int]) -> int:
+    if not frames[0] <= frame <= frames[1]:
+        raise MillError(f"Frame {frame} is outside the range {frames[0]} to {frames[1]}.", "Choose a frame of the range.")
+    return frame
+
+
+def render_payload(
+    db: Session, version: SceneVersion, recipe: Recipe, region: tuple[int, int, int, int], frame: int, device: Device
+) -> dict[str, Any]:
+    """What the computing process gets.  A simulated card's pixels come from the CPU, with the CPU's threads and memory."""
+    cpu = device_of(next(d for d in devices(db) if d.found))
+    values = recipe.model_dump(mode="json")
+    return {
+        "version": version.id,
+        "recipe": values,
+        "region": list(region),
+        "frame": frame,
+        "threads": cpu.render_threads,
+        "memory_limit": cpu.free_bytes,
+        "key": f"{version.file_hash}:{sorted(values.items())}:{region}:{frame}",
+    }
+
+
+@router.put("/trials/{trial}/note")
+def note_trial(db: Db, trial: int, note: Annotated[str, Body(embed=True, max_length=2000)]) -> Done:
+    _trial(db, trial).note = note.strip()
+    return Done()
+
+
+@router.delete("/trials/{trial}")
+def remove_trial(db: Db, trial: int) -> Done:
+    """Take a trial out of the book; it can be put back."""
+    row = _trial(db, trial)
+    row.removed = True
+    return Done(go=f"/jobs/{row.job_id}/trials?removed={row.id}")
+
+
+@router.post("/trials/{trial}/restore")
+def restore_trial(db: Db, trial: int) -> Done:
+    row = _trial(db, trial)
+    row.removed = False
+    return Done(go=f"/jobs/{row.job_id}/trials?a={row.number}")
+
+
+def _trial(db: Session, number: int) -> Trial:
+    row = db.get(Trial, number)
+    if row is None:
+        raise HTTPException(404)
+    return row
+
+
+@router.post("/tasks/{task}/cancel")
+def cancel_task(db: Db, task: int) -> Done:
+    """Stop a task.  A trial or run with at least one whole pass is kept as it is."""
+    row = db.get(Task, task)
+    if row is None:
+        raise HTTPException(404)
+    queue.cancel(db, row)
+    return Done()
+
+
+@router.post("/tasks/{task}/again")
+def task_again(db: Db, task: int) -> Done:
+    """Run a failed or cancelled task again, from its checkpoint where it has one."""
+    row = db.get(Task, task)
+    if row is None:
+        raise HTTPException(404)
+    queue.again(db, row)
+    return Done()
+
+
+class StageForm(BaseModel):
+    images: list[int] = []
+    stage: bool = True
+    all: bool = False
+
+
+@router.post("/jobs/{job}/staged")
+def stage(db: Db, job: int, form: StageForm) -> Done:
+    """Put textures on the trim list, or take them off."""
+    version = find_version(db, find_job(db, job))
+    proposals = {p.image: p for p in by_distance(inventory_of(version))}
+    wanted = set(proposals) if form.all else set(form.images) & set(proposals)
+    have = {s.image: s for s in db.scalars(select(Staged).where(Staged.version_id == version.id))}
+    for image in wanted:
+        if form.stage and image not in have:
+            db.add(Staged(version_id=version.id, image=image, limit=max(proposals[image].new)))
+        elif not form.stage and image in have:
+            db.delete(have[image])
+    return Done()
+
+
+@router.post("/jobs/{job}/trim")
+def apply_trim(db: Db, job: int) -> Done:
+    """Make a new scene version with the staged changes; the old one stays."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    staged = list(db.scalars(select(Staged).where(Staged.version_id == version.id)))
+    if not staged:
+        raise MillError("Nothing is staged.", "Stage at least one texture.")
+    busy = db.scalars(select(Task).where(Task.job_id == row.id, Task.kind == "trim", Task.state.in_(("queued", "running"))))
+    if busy.first() is not None:
+        raise MillError("A trim of this scene is running already.", "Wait until it is done.")
+    sizes = {str(s.image): s.limit for s in staged}
+    queue.put(db, "trim", {"version": version.id, "sizes": sizes, "name": version.file_name}, row.id)
+    return Done()
+
+
+@router.put("/jobs/{job}/version")
+def use_version(db: Db, job: int, version: Annotated[int, Body(embed=True)]) -> Done:
+    """Go back, or forward, to another version of the scene."""
+    row = find_job(db, job)
+    found = db.get(SceneVersion, version)
+    if found is None or found.job_id != row.id:
+        raise HTTPException(404)
+    row.version_id = found.id
+    return Done()
+
+
+@router.post("/jobs/{job}/runs")
+def run_final(db: Db, job: int, frame: Annotated[int, Body(embed=True)] = 1) -> Done:
+    """Render a frame at full size with the final recipe."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    inventory = inventory_of(version)
+    recipe, device = Recipe.model_validate(row.final), device_of(row.device)
+    check_frame(frame, inventory.frames)
+    check_fits(inventory, recipe, device, (recipe.width, recipe.height))
+    whole = (0, 0, recipe.width, recipe.height)
+    task = queue.put(db, "run", render_payload(db, version, recipe, whole, frame, device), row.id)
+    name = device.name + (" (simulated)" if device.simulated else "")
+    db.add(
+        Run(job_id=row.id, version_id=version.id, task_id=task.id, recipe=recipe.model_dump(mode="json"), frame=frame, device=name)
+    )  # fmt: skip
+    return Done()

@@ -1,0 +1,72 @@
+"""Server-sent events: what the tasks are doing, and a stamp that changes when a page should be drawn anew."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import zlib
+from collections.abc import AsyncIterator
+from pathlib import Path
+from typing import Any
+
+from fastapi import APIRouter, HTTPException, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import FileResponse, Response, StreamingResponse
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mill_lane.store.home import Home
+from mill_lane.store.models import Task
+from mill_lane.web.context import home_of
+
+router = APIRouter()
+RHYTHM = 0.35
+QUIET = 15.0  # seconds between signs of life
+
+
+def stamp_of(db: Session) -> str:
+    """Changes whenever a task is added or changes its state."""
+    rows = db.execute(select(Task.id, Task.state).order_by(Task.id.desc()).limit(50)).all()
+    return f"{zlib.crc32(repr([tuple(r) for r in rows]).encode()):08x}"
+
+
+def news(home: Home) -> dict[str, Any]:
+    """The stamp, and progress of every task that is not over."""
+    with home.sessions() as db:
+        tasks = db.scalars(select(Task).where(Task.state.in_(("queued", "running"))).order_by(Task.id).limit(50))
+        return {
+            "stamp": stamp_of(db),
+            "tasks": [
+                {"id": t.id, "kind": t.kind, "state": t.state, "share": t.share, "text": t.text, "live": t.live}
+                for t in tasks
+            ],
+        }
+
+
+@router.get("/events", include_in_schema=False)
+async def stream(request: Request) -> StreamingResponse:
+    home = home_of(request)
+
+    async def lines() -> AsyncIterator[str]:
+        last, waited = "", 0.0
+        while not await request.is_disconnected():
+            text = json.dumps(await run_in_threadpool(news, home))
+            if text != last:
+                last, waited = text, 0.0
+                yield f"data: {text}\n\n"
+            elif waited >= QUIET:
+                waited = 0.0
+                yield ": still here\n\n"
+            await asyncio.sleep(RHYTHM)
+            waited += RHYTHM
+
+    return StreamingResponse(lines(), media_type="text/event-stream")
+
+
+@router.get("/tasks/{task}/preview.png", include_in_schema=False)
+def preview(request: Request, task: int) -> Response:
+    """The picture of a render as it is."""
+    path: Path = home_of(request).scratch / f"task-{task}" / "preview.png"
+    if not path.is_file():
+        raise HTTPException(404)
+    return FileResponse(path, media_type="image/png")

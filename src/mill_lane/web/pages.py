@@ -1,0 +1,246 @@
+"""The pages: the list of jobs, the six stations of a job, and downloads."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, HTTPException, Request
+from fastapi.responses import FileResponse, RedirectResponse, Response
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.devices.cpu import find_machine
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.trim.distance import by_distance
+from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
+from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
+from mill_lane.web.context import AHome, Db, device_of, devices, find_job, inventory_of, kept_trials, settings_of
+from mill_lane.web.events import stamp_of
+from mill_lane.web.presenters import scene as scenes
+from mill_lane.web.presenters import trials as books
+from mill_lane.web.presenters.beam import beam
+from mill_lane.web.presenters.lane import lane
+from mill_lane.web.presenters.plan import HEIGHT, WIDTH, plan
+from mill_lane.web.uploads import listed_scenes
+
+router = APIRouter(include_in_schema=False)
+
+
+def draw(request: Request, db: Session, template: str, **more: Any) -> Response:
+    """Draw a page; what every page needs is added here."""
+    waiting = db.scalars(select(Task).where(Task.state.in_(("queued", "running"))).order_by(Task.id)).all()
+    response: Response = request.app.state.templates.TemplateResponse(
+        request, template, {"stamp": stamp_of(db), "waiting": waiting, **more}
+    )
+    return response
+
+
+@router.get("/")
+def home_page(request: Request, db: Db, removed: int | None = None) -> Response:
+    jobs = []
+    for job in db.scalars(select(Job).where(~Job.removed).order_by(Job.id)):
+        task = db.scalars(select(Task).where(Task.job_id == job.id, Task.kind.in_(("demo", "open"))).order_by(Task.id.desc())).first()
+        version = db.get(SceneVersion, job.version_id) if job.version_id else None
+        jobs.append({"job": job, "task": task, "version": version, "lane": lane(db, job, version) if version else None})
+    prepare = db.scalars(select(Task).where(Task.kind == "prepare").order_by(Task.id.desc())).first()
+    gone = db.get(Job, removed) if removed else None
+    return draw(
+        request, db, "home.html", title="Jobs", jobs=jobs, prepare=prepare, scenes=listed_scenes(settings_of(request).scenes),
+        folder=settings_of(request).scenes, gone=gone if gone is not None and gone.removed else None,
+    )  # fmt: skip
+
+
+@router.get("/jobs/{job}")
+def job_page(db: Db, job: int) -> Response:
+    return RedirectResponse(f"/jobs/{find_job(db, job).id}/scene")
+
+
+def station(request: Request, db: Session, number: int, name: str, title: str) -> dict[str, Any] | Response:
+    """What every station's page starts from; while the scene is still being opened, a page that says so."""
+    job = find_job(db, number)
+    version = db.get(SceneVersion, job.version_id) if job.version_id else None
+    if version is None:
+        task = db.scalars(select(Task).where(Task.job_id == job.id).order_by(Task.id.desc())).first()
+        return draw(request, db, "opening.html", title=job.name, job=job, task=task)
+    return {
+        "title": f"{title} · {job.name}",
+        "here": name,
+        "job": job,
+        "version": version,
+        "inventory": inventory_of(version),
+        "device": device_of(job.device),
+        "lane": lane(db, job, version),
+        "base": f"/jobs/{job.id}",
+    }
+
+
+@router.get("/jobs/{job}/scene")
+def scene_page(
+    request: Request, db: Db, job: int, tab: str = "meshes", sort: str = "memory", mesh: int | None = None, image: int | None = None
+) -> Response:
+    c = station(request, db, job, "scene", "Scene")
+    if isinstance(c, Response):
+        return c
+    i = c["inventory"]
+    return draw(
+        request, db, "scene.html", **c, tab=tab if tab in ("meshes", "textures", "lights") else "meshes", sort=sort, mesh=mesh,
+        image=image, headline=scenes.headline(i), findings=scenes.findings(i), meshes=scenes.mesh_rows(i, sort),
+        textures=scenes.texture_rows(i, sort), plan=plan(i, mesh), plan_size=(WIDTH, HEIGHT),
+        chosen=next((m for m in i.meshes if m.index == mesh), None),
+    )  # fmt: skip
+
+
+@router.get("/jobs/{job}/machine")
+def machine_page(request: Request, db: Db, job: int, edit: int | None = None, removed: int | None = None) -> Response:
+    c = station(request, db, job, "machine", "Machine")
+    if isinstance(c, Response):
+        return c
+    final = Recipe.model_validate(c["job"].final)
+    rows = []
+    for row in devices(db):
+        d = device_of(row)
+        verdict = judge(draw_up(c["inventory"], final, d), d.free_bytes)
+        rows.append({"row": row, "device": d, "verdict": verdict})
+    gone = db.get(DeviceRow, removed) if removed else None
+    return draw(
+        request, db, "machine.html", **c, machine=find_machine(), rows=rows, edit=edit,
+        most=max(r["device"].memory_bytes for r in rows), gone=gone if gone is not None and gone.removed else None,
+    )  # fmt: skip
+
+
+@router.get("/jobs/{job}/fit")
+def fit_page(request: Request, db: Db, job: int, width: int | None = None) -> Response:
+    c = station(request, db, job, "fit", "Fit")
+    if isinstance(c, Response):
+        return c
+    final = Recipe.model_validate(c["job"].final)
+    sizes = [(w, round(w * final.height / final.width)) for w in (final.width, final.width // 2, final.width // 4) if w >= 16]
+    size = next((s for s in sizes if s[0] == width), sizes[0])
+    ledger = draw_up(c["inventory"], final, c["device"], size)
+    verdict = judge(ledger, c["device"].free_bytes)
+    others = []
+    for row in devices(db):
+        d = device_of(row)
+        if row.id != c["job"].device_id:
+            theirs = draw_up(c["inventory"], final, d, size)
+            others.append({"device": d, "row": row, "beam": beam(theirs, d.free_bytes, 560), "verdict": judge(theirs, d.free_bytes)})
+    options = [(s, draw_up(c["inventory"], final, c["device"], s).total - c["lane"].ledger.total) for s in sizes]
+    proposals = by_distance(c["inventory"])
+    return draw(
+        request, db, "fit.html", **c, ledger=ledger, verdict=verdict, beam=beam(ledger, c["device"].free_bytes), size=size,
+        options=options, others=others, saves=sum(p.saves for p in proposals), proposals=proposals,
+        biggest=sorted(ledger.steps, key=lambda s: -s.bytes)[:8],
+    )  # fmt: skip
+
+
+@router.get("/jobs/{job}/trials")
+def trials_page(
+    request: Request, db: Db, job: int, a: int | None = None, b: int | None = None, region: str = "", removed: int | None = None,
+    role: str = "draft",
+) -> Response:  # fmt: skip
+    c = station(request, db, job, "trials", "Trials")
+    if isinstance(c, Response):
+        return c
+    book = kept_trials(db, c["job"])
+    by_number = {t.number: t for t in book}
+    first, second = by_number.get(a or 0), by_number.get(b or 0)
+    if first is None and second is None and book:
+        second = book[0]
+    under = next((t for t in book if t.picture and books.is_whole(t)), None)
+    role = role if role in ("draft", "final") else "draft"
+    recipe = Recipe.model_validate(getattr(c["job"], role))
+    table = books.rows(book)
+    fits = judge(draw_up(c["inventory"], recipe, c["device"]), c["device"].free_bytes).fits
+    all_devices = [(r.id, device_of(r)) for r in devices(db)]
+    cpu = next(r for r in devices(db) if r.found)
+    gone = db.get(Trial, removed) if removed else None
+    running = next((t for t in book if t.task is not None and not t.task.over), None)
+    failed = next((t for t in book[:1] if t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured), None)
+    return draw(
+        request, db, "trials.html", **c, rows=table, a=books.shown(first), b=books.shown(second), under=under, recipe=recipe, role=role,
+        fields=[(f, label, unit, step, books.value(recipe, f)) for f, label, unit, step in books.FIELDS],
+        region=_region(region, recipe), device_options=all_devices, use_device=c["job"].device_id if fits else cpu.id, fits=fits,
+        live=books.shown(running), failed=failed, gone=gone if gone is not None and gone.removed else None,
+        chart=books.chart(table, first.number if first else None, second.number if second else None),
+        frame=book[0].frame if book else c["inventory"].frames[0],
+    )  # fmt: skip
+
+
+def _region(text: str, recipe: Recipe) -> list[int]:
+    """The crop of the address, or the whole picture."""
+    try:
+        numbers = [int(float(x)) for x in text.split(",")]
+    except ValueError:
+        numbers = []
+    return numbers if len(numbers) == 4 else [0, 0, recipe.width, recipe.height]
+
+
+@router.get("/jobs/{job}/trim")
+def trim_page(request: Request, db: Db, job: int) -> Response:
+    c = station(request, db, job, "trim", "Trim")
+    if isinstance(c, Response):
+        return c
+    proposals = by_distance(c["inventory"])
+    staged = {s.image for s in db.scalars(select(Staged).where(Staged.version_id == c["version"].id))}
+    sizes = {p.image: p.new_bytes for p in proposals if p.image in staged}
+    after = draw_up(c["inventory"], Recipe.model_validate(c["job"].final), c["device"], texture_sizes=sizes)
+    task = db.scalars(select(Task).where(Task.job_id == c["job"].id, Task.kind == "trim").order_by(Task.id.desc())).first()
+    held = sum(s.bytes for s in texture_steps(c["inventory"]))
+    return draw(
+        request, db, "trim.html", **c, proposals=proposals, staged=staged, after=judge(after, c["device"].free_bytes),
+        saved=sum(p.saves for p in proposals if p.image in staged), could=sum(p.saves for p in proposals), held=held,
+        task=task if task is not None and task.state != "done" else None, versions=c["job"].versions,
+    )  # fmt: skip
+
+
+@router.get("/jobs/{job}/finish")
+def finish_page(request: Request, db: Db, job: int, run: int | None = None) -> Response:
+    c = station(request, db, job, "finish", "Finish")
+    if isinstance(c, Response):
+        return c
+    runs = list(db.scalars(select(Run).where(Run.job_id == c["job"].id).order_by(Run.id.desc())))
+    shown = next((r for r in runs if r.id == run), runs[0] if runs else None)
+    final = Recipe.model_validate(c["job"].final)
+    return draw(
+        request, db, "finish.html", **c, runs=runs, shown=shown, recipe=final, checks=_checks(c),
+        fields=[(f, label, unit, step, books.value(final, f)) for f, label, unit, step in books.FIELDS],
+        frame=shown.frame if shown else c["inventory"].frames[0],
+    )  # fmt: skip
+
+
+def _checks(c: dict[str, Any]) -> list[tuple[bool, str]]:
+    """What to look at before the render starts: (in order, words)."""
+    i, d, verdict = c["inventory"], c["device"], c["lane"].verdict
+    out = [(verdict.fits, f"It fits {d.name}." if verdict.fits else f"It does not fit {d.name}. {verdict.sentence()}")]
+    if d.kind == "cpu":
+        out.append((d.threads_free > 0, f"{d.threads_free} of {d.threads} threads kept free for other work."))
+    missing = [t.name for t in i.textures if t.missing]
+    out.append((not missing, "No texture is missing." if not missing else f"{len(missing)} textures are missing."))
+    out.append((i.camera != "Added camera", f"Camera “{i.camera}”."))
+    out += [(False, text) for level, text in i.notes if level == "look"]
+    return out
+
+
+@router.get("/jobs/{job}/scene.glb")
+def download_scene(db: Db, home: AHome, job: int, version: int | None = None) -> Response:
+    """The scene version in use, or the numbered one, as GLB."""
+    row = find_job(db, job)
+    found = next((v for v in row.versions if (v.number == version if version else v.id == row.version_id)), None)
+    if found is None:
+        raise HTTPException(404)
+    stem = "".join(ch if ch.isalnum() or ch in "-_ " else "_" for ch in row.name).strip() or "scene"
+    return FileResponse(home.files.path(found.file_hash), media_type="model/gltf-binary", filename=f"{stem} v{found.number}.glb")
+
+
+@router.get("/files/{name}")
+def stored_file(db: Db, home: AHome, name: str, save: str = "") -> Response:
+    """A kept picture: /files/HASH.png or .exr."""
+    digest, _, ending = name.partition(".")
+    kinds = {"png": "image/png", "exr": "image/x-exr"}
+    if ending not in kinds or len(digest) != 64 or db.get(StoredFile, digest) is None:
+        raise HTTPException(404)
+    headers = {"Cache-Control": "max-age=31536000, immutable"}
+    stem = "".join(ch for ch in save if ch.isalnum() or ch in "-_ ")[:80]
+    return FileResponse(
+        home.files.path(digest), media_type=kinds[ending], headers=headers, filename=f"{stem}.{ending}" if stem else None
+    )

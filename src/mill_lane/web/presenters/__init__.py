@@ -1,0 +1,1 @@
+"""From what is kept to what is shown: one module for each station, and the Lane."""

@@ -1,0 +1,107 @@
+"""The plan: the scene from above, laid out for SVG."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from mill_lane.core.weigh.inventory import Inventory
+
+WIDTH, HEIGHT = 620.0, 470.0
+MARGIN = 16.0
+SHADES = ("#d9dcd8", "#b9c7c3", "#8dada7", "#5b8c85", "#0d5c56")
+STEPS = (1e6, 4e6, 16e6, 64e6)
+
+
+@dataclass(frozen=True)
+class Outline:
+    name: str
+    mesh: int
+    points: str
+    shade: str
+    chosen: bool
+    area: float
+
+
+@dataclass(frozen=True)
+class Label:
+    text: str
+    x: float
+    y: float
+
+
+@dataclass(frozen=True)
+class Plan:
+    outlines: list[Outline]
+    wedge: str
+    path: str
+    camera: tuple[float, float]
+    bands: list[tuple[float, str, float, float, float]]  # radius, text, x, y of the text, metres
+    labels: list[Label]
+    squeezed: bool
+    beyond: int
+    scale_px: float
+    scale_m: int
+
+
+def plan(inventory: Inventory, chosen: int | None) -> Plan:
+    """Lay out the plan: north is where the camera first looks least, that is the file's own axes, X right and Z down.
+
+    What lies far beyond the ten-metre band would shrink the room to a spot, so the view keeps to 24 m round the
+    camera; what is farther is counted, not drawn.
+    """
+    cx, cz = inventory.camera_path[0]
+    points = [(x, z) for f in inventory.footprints for x, z in f.outline if math.hypot(x - cx, z - cz) < 24.0]
+    points += inventory.camera_path
+    lo_x, hi_x = min(p[0] for p in points), max(p[0] for p in points)
+    lo_z, hi_z = min(p[1] for p in points), max(p[1] for p in points)
+    scale = min((WIDTH - 2 * MARGIN) / max(hi_x - lo_x, 1e-6), (HEIGHT - 2 * MARGIN) / max(hi_z - lo_z, 1e-6))
+    mid_x, mid_z = (lo_x + hi_x) / 2, (lo_z + hi_z) / 2
+
+    def at(x: float, z: float) -> tuple[float, float]:
+        return round(WIDTH / 2 + (x - mid_x) * scale, 1), round(HEIGHT / 2 + (z - mid_z) * scale, 1)
+
+    outlines, labels, beyond = [], [], 0
+    for f in inventory.footprints:
+        nearest = min(math.hypot(x - cx, z - cz) for x, z in f.outline)
+        if nearest > 24.0:
+            beyond += 1
+            continue
+        drawn = [at(x, z) for x, z in f.outline]
+        area = _area(drawn)
+        shade = SHADES[sum(f.memory_bytes >= s for s in STEPS)]
+        outlines.append(
+            Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), shade, f.mesh == chosen, area)
+        )
+    outlines.sort(key=lambda o: (o.chosen, -o.area))
+    for o in sorted(outlines, key=lambda o: -o.area)[:40]:
+        corner = [tuple(map(float, p.split(","))) for p in o.points.split()]
+        x, y = sum(p[0] for p in corner) / len(corner), sum(p[1] for p in corner) / len(corner)
+        room = max(p[0] for p in corner) - min(p[0] for p in corner)
+        tall = max(p[1] for p in corner) - min(p[1] for p in corner)
+        wide = 6.6 * len(o.name)
+        free = all(abs(x - b.x) > (wide + 6.6 * len(b.text)) / 2 or abs(y - b.y) > 14 for b in labels)
+        if room > wide + 4 and 14 < tall < 200 and free:
+            labels.append(Label(o.name, round(x, 1), round(y + 4, 1)))
+    ax, az = inventory.camera_ahead[0]
+    n = math.hypot(ax, az) or 1.0
+    x0, y0 = at(cx, cz)
+    reach = 26.0
+    ends = []
+    for sign in (-1, 1):
+        a = sign * inventory.camera_half_angle
+        dx, dz = (ax * math.cos(a) - az * math.sin(a)) / n, (ax * math.sin(a) + az * math.cos(a)) / n
+        ends.append(at(cx + reach * dx, cz + reach * dz))
+    wedge = f"{x0},{y0} " + " ".join(f"{x},{y}" for x, y in ends)
+    path = " ".join(f"{x},{y}" for x, y in (at(x, z) for x, z in inventory.camera_path))
+    bands = []
+    for metres in (3.0, 10.0):
+        r = metres * scale
+        bands.append((round(r, 1), f"{metres:.0f} m", x0, round(y0 - r - 4, 1), metres))
+    step = next((s for s in (1, 2, 5, 10, 20, 50, 100, 500) if s * scale > 50), 1000)
+    return Plan(outlines, wedge, path, (x0, y0), bands, labels, beyond > 0, beyond, round(step * scale, 1), step)
+
+
+def _area(points: list[tuple[float, float]]) -> float:
+    n = len(points)
+    return abs(sum(points[i][0] * points[(i + 1) % n][1] - points[(i + 1) % n][0] * points[i][1] for i in range(n))) / 2

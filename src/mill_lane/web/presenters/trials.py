@@ -1,0 +1,190 @@
+"""The Trials station: the well, the form of the next trial, the trial book."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from mill_lane.core.recipe import Recipe
+from mill_lane.store.models import Trial
+from mill_lane.web.format import duration, percent
+
+# (field, label, unit, step)
+FIELDS = (
+    ("width", "Width", "px", "1"),
+    ("height", "Height", "px", "1"),
+    ("samples", "Samples, at most", "", "1"),
+    ("min_samples", "Samples, at least", "", "1"),
+    ("noise_percent", "Noise threshold", "%", "any"),
+    ("bounces", "Bounces", "", "1"),
+    ("transparent_layers", "Transparent layers", "", "1"),
+    ("clamp_indirect", "Clamp, indirect", "", "any"),
+    ("time_limit", "Time limit", "s", "any"),
+    ("exposure", "Exposure", "stops", "any"),
+    ("seed", "Seed", "", "1"),
+)
+NAMES = {
+    "width": "width", "height": "height", "samples": "samples", "min_samples": "samples at least", "noise": "noise threshold",
+    "bounces": "bounces", "transparent_layers": "transparent layers", "clamp_indirect": "clamp", "time_limit": "time limit",
+    "exposure": "exposure", "seed": "seed", "layers": "layers",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of the trial book."""
+
+    id: int
+    number: int
+    what: str
+    crop: str
+    time: str
+    samples: str
+    noise: str
+    note: str
+    state: str
+    task: int | None
+    over: bool
+    url: str | None
+    title: str
+    seconds: float | None
+    grain: float | None
+    same_crop: bool
+
+
+def value(recipe: Recipe, field: str) -> Any:
+    if field == "noise_percent":
+        return f"{recipe.noise * 100:g}"
+    v = getattr(recipe, field)
+    return f"{v:g}" if isinstance(v, float) else v
+
+
+def changes(trial: Trial, before: Trial | None) -> str:
+    """What was changed since the trial before it, in a few words."""
+    if before is None:
+        return "base"
+    out = []
+    for field, (old, new) in Recipe.model_validate(trial.recipe).changed_from(Recipe.model_validate(before.recipe)).items():
+        if field == "noise":
+            old, new = f"{old * 100:g} %", f"{new * 100:g} %"
+        out.append(f"{NAMES[field]} {old} → {new}" if field != "layers" else "layers changed")
+    if shares(trial) != shares(before):
+        out.append("other crop")
+    if trial.version_id != before.version_id:
+        out.append(f"scene version {before.version.number} → {trial.version.number}")
+    if trial.frame != before.frame:
+        out.append(f"frame {before.frame} → {trial.frame}")
+    return ", ".join(out) or "same again"
+
+
+def shares(trial: Trial) -> tuple[float, float, float, float]:
+    """The crop as shares of its picture, 0 to 1."""
+    w, h = trial.recipe["width"], trial.recipe["height"]
+    x0, y0, x1, y1 = trial.region
+    return x0 / w, y0 / h, x1 / w, y1 / h
+
+
+def is_whole(trial: Trial) -> bool:
+    return all(abs(a - b) < 0.005 for a, b in zip(shares(trial), (0, 0, 1, 1), strict=True))
+
+
+def rows(trials: list[Trial]) -> list[Row]:
+    """The trial book, newest first."""
+    out = []
+    latest = trials[0] if trials else None
+    for i, t in enumerate(trials):
+        before = trials[i + 1] if i + 1 < len(trials) else None
+        m = t.measured
+        x0, y0, x1, y1 = t.region
+        state = "done" if m else t.task.state if t.task else "failed"
+        if m and m.get("ended_by") == "hand":
+            state = "stopped"
+        r = t.recipe
+        title = (
+            f"{r['width']} x {r['height']}, crop {x0},{y0} to {x1},{y1}, frame {t.frame}, {t.device}; "
+            f"{r['samples']} samples at most, {r['bounces']} bounces, seed {r['seed']}"
+        )
+        if m:
+            title += (
+                f"; setup {duration(m['setup_seconds'])}, {m['threads']} threads, peak {m['peak_memory_bytes'] / 1e9:.2f} GB, "
+                f"machine load {m['load_before']:.1f} to {m['load_after']:.1f}"
+            )
+        out.append(
+            Row(
+                id=t.id, number=t.number, what=changes(t, before), crop="whole" if is_whole(t) else f"{x1 - x0} × {y1 - y0}",
+                time=duration(m.get("seconds")), samples=f"{m['samples_mean']:.1f}" if m else "–", noise=percent(m.get("noise")),
+                note=t.note, state=state, task=t.task_id, over=t.task is None or t.task.over,
+                url=f"/files/{t.picture}.png" if t.picture else None, title=title,
+                seconds=m.get("seconds"), grain=m.get("noise"),
+                same_crop=latest is not None and shares(t) == shares(latest) and bool(m),
+            )  # fmt: skip
+        )
+    return out
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A trial in the well."""
+
+    number: int
+    url: str | None
+    rect: str
+    task: int | None
+    running: bool
+
+
+def shown(trial: Trial | None) -> Shown | None:
+    if trial is None:
+        return None
+    rect = ",".join(f"{x:.6f}" for x in shares(trial))
+    url = f"/files/{trial.picture}.png" if trial.picture else None
+    running = trial.task is not None and not trial.task.over
+    return Shown(trial.number, url, rect, trial.task_id, running)
+
+
+@dataclass(frozen=True)
+class Point:
+    number: int
+    x: float
+    y: float
+    mark: str
+
+
+@dataclass(frozen=True)
+class Chart:
+    """Time against noise on log axes, laid out for SVG."""
+
+    points: list[Point]
+    x_ticks: list[tuple[float, str]]
+    y_ticks: list[tuple[float, str]]
+    steps: str
+
+
+def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, height: float = 190) -> Chart | None:
+    """Every trial of the newest crop; None when there are fewer than two."""
+    data = [r for r in book if r.same_crop and r.seconds and r.grain]
+    if len(data) < 2:
+        return None
+    left, right, top, bottom = 44.0, width - 12, 10.0, height - 24
+
+    def scale(values: list[float], low: float, high: float) -> Any:
+        a0, b0 = math.log10(min(values) / 1.3), math.log10(max(values) * 1.3)
+        return lambda v: low + (math.log10(v) - a0) / (b0 - a0) * (high - low)
+
+    times, grains = [r.seconds or 1.0 for r in data], [r.grain or 1.0 for r in data]
+    fx, fy = scale(times, left, right), scale(grains, bottom, top)
+    points = [
+        Point(r.number, round(fx(r.seconds), 1), round(fy(r.grain), 1), "a" if r.number == a else "b" if r.number == b else "")
+        for r in data
+    ]
+    nice = [m * 10.0**e for e in range(-4, 6) for m in (1, 2, 5)]
+    x_ticks = [(round(fx(v), 1), duration(v)) for v in nice if min(times) / 1.3 <= v <= max(times) * 1.3]
+    y_ticks = [(round(fy(v), 1), percent(v)) for v in nice if min(grains) / 1.3 <= v <= max(grains) * 1.3]
+    best, steps = math.inf, []
+    for r in sorted(data, key=lambda r: (r.seconds or 0, r.grain or 0)):
+        if (r.grain or math.inf) < best:
+            best = r.grain or math.inf
+            x, y = round(fx(r.seconds), 1), round(fy(r.grain), 1)
+            steps.append(f"H{x}V{y}" if steps else f"M{x},{top}V{y}")
+    return Chart(points, x_ticks, y_ticks, "".join(steps) + f"H{right}")

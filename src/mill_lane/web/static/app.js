@@ -1,0 +1,224 @@
+// The page's behaviour.  The server draws every page; this sends changes, and brings the page up to date in place.
+"use strict";
+
+const page = () => document.getElementById("page");
+
+// Fetch this very address again and take over what changed.  Pictures and fields being typed in are left alone.
+let refreshing = null;
+async function refresh() {
+  if (refreshing) { refreshing.again = true; return; }
+  refreshing = {};
+  try {
+    const answer = await fetch(location.href, { headers: { Accept: "text/html" } });
+    if (!answer.ok) return;
+    const next = new DOMParser().parseFromString(await answer.text(), "text/html");
+    Alpine.morph(page(), next.getElementById("page"), {
+      updating(el, to, childrenOnly, skip) {
+        if (el.nodeType !== 1) return;
+        if (el === document.activeElement && /^(INPUT|SELECT|TEXTAREA)$/.test(el.tagName)) return skip();
+        if (el.tagName === "PICTURE-WELL") {
+          for (const name of el.getAttributeNames()) if (!to.hasAttribute(name) && name.startsWith("data-")) el.removeAttribute(name);
+          for (const a of to.attributes) if (el.getAttribute(a.name) !== a.value) el.setAttribute(a.name, a.value);
+          skip();
+        }
+      },
+    });
+    document.title = next.title;
+  } finally {
+    const again = refreshing.again;
+    refreshing = null;
+    if (again) refresh();
+  }
+}
+
+// Go to another view of the same page (a selection, a tab) without losing the scroll position.
+function visit(href) {
+  history.pushState(null, "", href);
+  return refresh();
+}
+window.addEventListener("popstate", refresh);
+
+function complain(place, problem) {
+  const box = document.createElement("div");
+  box.className = "message";
+  box.setAttribute("role", "alert");
+  const line = (text, bold) => {
+    if (!text) return;
+    const p = document.createElement("p");
+    p.textContent = text;
+    if (bold) p.className = "font-semibold";
+    box.append(p);
+  };
+  line(problem.error || "The server did not answer.", true);
+  line(problem.kept);
+  line(problem.hint || "Check that Mill Lane is still running, then try again.");
+  place.querySelectorAll(":scope > .message[role=alert]").forEach((old) => old.remove());
+  place.prepend(box);
+}
+
+async function send(method, href, body) {
+  try {
+    const answer = await fetch(href, {
+      method,
+      headers: { "Content-Type": "application/json", Accept: "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+    const data = await answer.json().catch(() => ({}));
+    return { ok: answer.ok, data };
+  } catch (e) {
+    return { ok: false, data: {} };
+  }
+}
+
+document.addEventListener("alpine:init", () => {
+  // A form that sends its fields as JSON: data-method, action, and what comes after in data-then.
+  Alpine.data("act", () => ({
+    busy: false,
+    async submit(event) {
+      if (this.busy) return;
+      const form = this.$root;
+      const fields = {};
+      for (const [name, value] of new FormData(form)) {
+        if (name.endsWith("[]")) (fields[name.slice(0, -2)] ||= []).push(value);
+        else fields[name] = value;
+      }
+      if (event.submitter && event.submitter.name) fields[event.submitter.name] = event.submitter.value;
+      this.busy = true;
+      const { ok, data } = await send(form.dataset.method || "POST", form.getAttribute("action"), fields);
+      this.busy = false;
+      if (!ok) return complain(form, data);
+      form.querySelectorAll(":scope > .message[role=alert]").forEach((old) => old.remove());
+      if (data.go && data.go !== location.pathname + location.search) return form.dataset.then === "stay" ? visit(data.go) : location.assign(data.go);
+      await refresh();
+    },
+    // For fields that are kept as soon as they change.
+    change() { this.$root.requestSubmit(); },
+  }));
+
+  // The place to drop a scene on.
+  Alpine.data("dropzone", () => ({
+    over: false, share: 0, name: "", busy: false,
+    get percent() { return Math.round(this.share * 100) + " %"; },
+    enter() { this.over = true; },
+    leave() { this.over = false; },
+    drop(event) { this.over = false; this.upload(event.dataTransfer.files[0]); },
+    pick(event) { this.upload(event.target.files[0]); event.target.value = ""; },
+    upload(file) {
+      if (!file || this.busy) return;
+      const root = this.$root;
+      root.querySelectorAll(":scope > .message[role=alert]").forEach((old) => old.remove());
+      this.busy = true; this.share = 0; this.name = file.name;
+      const request = new XMLHttpRequest();
+      this.request = request;
+      request.open("POST", "/api/scenes?name=" + encodeURIComponent(file.name));
+      request.setRequestHeader("Content-Type", "application/octet-stream");
+      request.upload.onprogress = (e) => { if (e.lengthComputable) this.share = e.loaded / e.total; };
+      request.onloadend = () => {
+        this.busy = false;
+        let data = {};
+        try { data = JSON.parse(request.responseText); } catch (e) { /* no answer: complain below */ }
+        if (request.status >= 200 && request.status < 300) refresh();
+        else if (request.status || !this.stopped) complain(root, data);
+        this.stopped = false;
+      };
+      request.send(file);
+    },
+    stop() { this.stopped = true; this.request.abort(); },
+  }));
+
+  // Links that change the view in place.
+  Alpine.data("here", () => ({
+    go(event) {
+      const link = event.target.closest("a[href]");
+      if (!link || event.ctrlKey || event.metaKey || event.shiftKey) return;
+      event.preventDefault();
+      visit(link.getAttribute("href"));
+    },
+    // Arrow keys move along a table whose rows hold a link.
+    move(event) {
+      const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+      const links = [...this.$root.querySelectorAll("tbody a[data-row]")];
+      const at = links.indexOf(document.activeElement);
+      if (!step || at < 0) return;
+      event.preventDefault();
+      const next = links[Math.max(0, Math.min(links.length - 1, at + step))];
+      next.focus();
+      visit(next.getAttribute("href"));
+    },
+  }));
+
+  // The picture's tools on the Trials page.
+  Alpine.data("welltools", () => ({
+    mode: "crop", zoom: "fit", wipe: 50,
+    get well() { return this.$root.querySelector("picture-well"); },
+    set(event) {
+      const button = event.currentTarget;
+      if (button.dataset.mode) this.mode = this.well.mode = button.dataset.mode;
+      if (button.dataset.zoom) { this.zoom = button.dataset.zoom; this.well.setZoom(this.zoom); }
+    },
+    get crop() { return String(this.mode === "crop"); },
+    get pan() { return String(this.mode === "pan"); },
+    get fit() { return String(this.zoom === "fit"); },
+    get actual() { return String(this.zoom === "1"); },
+    slide(event) { this.wipe = +event.target.value; this.well.setWipe(this.wipe / 100); },
+    wiped(event) { this.wipe = Math.round(event.detail * 100); },
+    zoomed(event) { this.zoom = event.detail; },
+    // A crop was drawn: into the fields and the address.
+    drawn(event) {
+      const form = document.getElementById("trial");
+      event.detail.forEach((v, i) => { form.elements["region_" + i].value = v; });
+      const url = new URL(location.href);
+      url.searchParams.set("region", event.detail.join(","));
+      history.replaceState(null, "", url);
+      this.well.setAttribute("data-region", event.detail.join(","));
+    },
+    typed() {
+      const form = document.getElementById("trial");
+      const region = [0, 1, 2, 3].map((i) => Math.round(+form.elements["region_" + i].value));
+      this.well.setAttribute("data-region", region.join(","));
+    },
+  }));
+});
+
+// Keys 1 to 6 go to the stations.
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName)) return;
+  const link = document.querySelector(`.lane a[data-key="${event.key}"]`);
+  if (link) location.assign(link.href);
+});
+
+// What the tasks are doing, as the server tells it.  After a reload the page is right without this.
+function duration(s) {
+  if (s == null) return "";
+  if (s < 100) return Math.round(s) + " s";
+  const m = Math.round(s / 60);
+  return m < 60 ? m + " min" : Math.floor(m / 60) + " h " + String(m % 60).padStart(2, "0");
+}
+function listen() {
+  const href = document.body.dataset.events;
+  if (!href) return;
+  const source = new EventSource(href);
+  let stamp = document.body.dataset.stamp;
+  source.onmessage = (event) => {
+    const news = JSON.parse(event.data);
+    if (news.stamp !== stamp) { stamp = news.stamp; refresh(); }
+    for (const task of news.tasks) {
+      for (const el of document.querySelectorAll(`[data-task="${task.id}"]`)) {
+        const put = (name, text) => el.querySelectorAll(`[data-live="${name}"]`).forEach((x) => { x.textContent = text; });
+        put("text", task.text);
+        put("share", Math.round(task.share * 100) + " %");
+        const live = task.live || {};
+        if (live.left != null) put("left", "about " + duration(live.left) + " left");
+        if (live.seconds != null) put("seconds", duration(live.seconds));
+        if (live.samples != null) put("samples", live.samples.toFixed(1));
+        if (live.noise != null) put("noise", (live.noise * 100).toPrecision(3) + " %");
+        el.querySelectorAll("progress").forEach((x) => { x.value = task.share; });
+        if (el.tagName === "PICTURE-WELL" && live.preview) el.setAttribute("data-live", `/tasks/${task.id}/preview.png?v=${live.preview}`);
+        const img = el.querySelector("img[data-preview]");
+        if (img && live.preview) img.src = `/tasks/${task.id}/preview.png?v=${live.preview}`;
+      }
+    }
+  };
+  window.addEventListener("pagehide", () => source.close());
+}
+listen();
