@@ -68,7 +68,15 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--out", type=Path, required=True)
     render.add_argument("--recipe", type=Path, help="a recipe as JSON; the options below change it")
     render.add_argument("--device", default="cpu", help="cpu, or the path of a device as JSON (a simulated card)")
-    for name, kind in (("width", int), ("height", int), ("samples", int), ("min-samples", int), ("bounces", int), ("seed", int), ("noise", float)):
+    for name, kind in (
+        ("width", int),
+        ("height", int),
+        ("samples", int),
+        ("min-samples", int),
+        ("bounces", int),
+        ("seed", int),
+        ("noise", float),
+    ):
         render.add_argument(f"--{name}", type=kind)
     render.add_argument("--time", type=float, metavar="SECONDS", help="stop after this time")
     render.add_argument("--region", metavar="X0,Y0,X1,Y1")
@@ -95,7 +103,8 @@ def _serving(sub: argparse.ArgumentParser) -> None:
 def run_demo(args: argparse.Namespace) -> Result | None:
     if args.out is None:
         args.demo = args.size
-        return run_serve(args)
+        run_serve(args)
+        return None
     from mill_lane.demo.make import make_demo
 
     start = time.perf_counter()
@@ -161,7 +170,9 @@ def run_weigh(args: argparse.Namespace) -> Result:
         "notes": [text for _, text in inventory.notes],
     }
     if not args.json:
-        print(f"{inventory.triangles:,} triangles drawn, {inventory.unique_triangles:,} stored, {inventory.instances} placed meshes")
+        print(
+            f"{inventory.triangles:,} triangles drawn, {inventory.unique_triangles:,} stored, {inventory.instances} placed meshes"
+        )
         print(f"{len(inventory.textures)} textures, {len(inventory.lights)} lights")
         for kind, n in memory.items():
             print(f"{kind:>14} {n / 1e6:10,.1f} MB")

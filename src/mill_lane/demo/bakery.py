@@ -145,9 +145,7 @@ def _camera(b: _Bakery) -> Camera:
         Channel("rotation", "LINEAR", times, np.array(turns)),
     )
     p, q = places[0], turns[0]
-    b.nodes.append(
-        Node("camera", translation=(p[0], p[1], p[2]), rotation=(q[0], q[1], q[2], q[3]), camera=0, channels=channels)
-    )
+    b.nodes.append(Node("camera", translation=(p[0], p[1], p[2]), rotation=(q[0], q[1], q[2], q[3]), camera=0, channels=channels))
     return Camera("shop", math.radians(42.0), 16 / 9)
 
 
@@ -185,9 +183,7 @@ def _room(b: _Bakery, size: Size) -> None:
     b.put("window_pane", b.mesh("window_pane", (pane, clear)), (0, 0, -7.02))
     stucco = b.material("moulding", base_color=(0.82, 0.79, 0.72, 1.0))
     b.put("moulding", b.mesh("moulding", (s.moulding(8.0, (size.n(2000), size.n(150, 8))), stucco)), (0, 3.2, -7.0))
-    counter = s.join(
-        s.box((3.4, 0.9, 0.66), size.n(20)), s.moved(s.box((3.56, 0.05, 0.78), size.n(20)), (0, 0.9, 0))
-    )
+    counter = s.join(s.box((3.4, 0.9, 0.66), size.n(20)), s.moved(s.box((3.56, 0.05, 0.78), size.n(20)), (0, 0.9, 0)))
     b.put("counter", b.mesh("counter", (counter, wood)), (-0.2, 0, -1.5))
     sign = b.material("sign", roughness=0.5)
     b.put("sign", b.mesh("sign", (s.box((0.9, 0.9, 0.03)), sign)), (-2.9, 1.85, -6.93))
@@ -240,7 +236,9 @@ def _bread(b: _Bakery, size: Size) -> None:
             z = -4.65 + 0.38 * place
             bake((shelf + place) % 3, (-2.9, y, z), float(rng.uniform(-12, 12)))
     wicker = b.material("basket", 2.0)
-    basket = s.turned([(0.0, 0.01), (0.2, 0.01), (0.24, 0.1), (0.23, 0.1), (0.19, 0.025), (0.0, 0.025)], size.n(96, 12), size.n(48, 10))
+    basket = s.turned(
+        [(0.0, 0.01), (0.2, 0.01), (0.24, 0.1), (0.23, 0.1), (0.19, 0.025), (0.0, 0.025)], size.n(96, 12), size.n(48, 10)
+    )
     mesh = b.mesh("basket", (basket, wicker))
     for i, x in enumerate((-1.45, -0.75, -0.05)):
         b.put(f"basket_{i + 1}", mesh, (x, 0.95, -1.5))
@@ -272,7 +270,9 @@ def _glass(b: _Bakery, size: Size) -> None:
     body = s.turned(wall + inner, size.n(128, 12), size.n(160, 12))
     cap = s.moved(s.turned([(0.0, 0.0), (0.064, 0.0), (0.064, 0.025), (0.0, 0.03)], size.n(64, 12), size.n(40, 6)), (0, 0.25, 0))
     jar = b.mesh("jar", (body, glass), (cap, lid))
-    shelf = b.mesh("jar_table", (s.box((0.36, 1.0, 3.0), size.n(12)), b.materials.index(next(m for m in b.materials if m.name == "counter"))))
+    shelf = b.mesh(
+        "jar_table", (s.box((0.36, 1.0, 3.0), size.n(12)), b.materials.index(next(m for m in b.materials if m.name == "counter")))
+    )
     b.put("jar_table", shelf, (1.06, 0.0, -3.5), -14)
     for i in range(9):
         b.put(f"jar_{i + 1}", jar, (0.77 + 0.075 * i, 1.0, -2.3 - 0.3 * i), scale=1.35)
@@ -294,7 +294,15 @@ def _oven_and_sacks(b: _Bakery, size: Size) -> None:
         size.n(192, 12), size.n(120, 10),
     )  # fmt: skip
     sack = b.mesh("sack", (bag, linen))
-    spots = ((1.5, 0.0, -6.3), (2.05, 0.0, -6.45), (1.1, 0.0, -6.5), (1.75, 0.0, -5.7), (0.5, 0.0, -6.55), (1.62, 0.66, -6.35), (-1.9, 0.0, -6.5))
+    spots = (
+        (1.5, 0.0, -6.3),
+        (2.05, 0.0, -6.45),
+        (1.1, 0.0, -6.5),
+        (1.75, 0.0, -5.7),
+        (0.5, 0.0, -6.55),
+        (1.62, 0.66, -6.35),
+        (-1.9, 0.0, -6.5),
+    )
     for i, at in enumerate(spots):
         b.put(f"sack_{i + 1}", sack, at, 51.0 * i, 1.0 + 0.03 * (i % 3))
 

@@ -86,9 +86,7 @@ def turned(profile: list[tuple[float, float]], sides: int, rings: int = 0) -> Ge
         at = np.linspace(0, length[-1], rings + 1)
         p = np.stack([np.interp(at, length, p[:, k]) for k in (0, 1)], 1)
     angle = np.linspace(0, 2 * np.pi, sides + 1)
-    points = np.stack(
-        [p[:, :1] * np.cos(angle), np.repeat(p[:, 1:], sides + 1, 1), p[:, :1] * np.sin(angle)], -1
-    )
+    points = np.stack([p[:, :1] * np.cos(angle), np.repeat(p[:, 1:], sides + 1, 1), p[:, :1] * np.sin(angle)], -1)
     return surface(points)
 
 
@@ -112,8 +110,10 @@ def loaf(length: float, width: float, height: float, cells: int, cuts: int, seed
     r = np.sin(theta) ** power
     y, z = r * soft(np.cos(phi)), r * soft(np.sin(phi))
     bumps = sum(
-        rng.uniform(0.3, 1.0) * np.sin(k * rng.uniform(2, 5) * x + rng.uniform(0, 6))
-        * np.sin(k * rng.uniform(2, 5) * z + rng.uniform(0, 6)) / k
+        rng.uniform(0.3, 1.0)
+        * np.sin(k * rng.uniform(2, 5) * x + rng.uniform(0, 6))
+        * np.sin(k * rng.uniform(2, 5) * z + rng.uniform(0, 6))
+        / k
         for k in range(1, 7)
     )
     groove = np.zeros_like(x)
@@ -150,7 +150,8 @@ def tree(leaves: int, seed: int) -> tuple[Geometry, Geometry]:
     b = np.cross(direction, a)
     size = rng.uniform(0.04, 0.08, (leaves, 1))
     corners = np.stack(
-        [centre - size * a - size * b, centre + size * a - size * b, centre + size * a + size * b, centre - size * a + size * b], 1
+        [centre - size * a - size * b, centre + size * a - size * b, centre + size * a + size * b, centre - size * a + size * b],
+        1,
     )
     quad = np.array([[0, 1, 2], [0, 2, 3]])
     triangles = (np.arange(leaves)[:, None, None] * 4 + quad).reshape(-1, 3).astype(np.uint32)

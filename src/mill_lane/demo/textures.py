@@ -69,9 +69,10 @@ def pictures() -> list[Picture]:
         # Cards of six by six centimetres.
         out.append(
             Picture(
-                f"label_{line.split()[0].lower()}", png,
+                f"label_{line.split()[0].lower()}",
+                png,
                 lambda n, line=line, price=price: p.lettering(n, [line, price], (240, 232, 214), (40, 30, 24)),  # type: ignore[misc]
-            )  # fmt: skip
+            )
         )
     colour("sack", "cloth", (0.5, 0.45, 0.36), (0.82, 0.77, 0.66))
     normal("sack", "cloth", 0.5)
@@ -84,9 +85,10 @@ def pictures() -> list[Picture]:
     normal("basket", "cloth", 1.2)
     out.append(
         Picture(
-            "sign_colour", jpeg,
+            "sign_colour",
+            jpeg,
             lambda n: p.lettering(n, ["Mill Lane", "bakery", "opens at 7"], (38, 60, 52), (230, 218, 190)),
-        )  # fmt: skip
+        )
     )
     colour("apron", "cloth", (0.2, 0.22, 0.26), (0.4, 0.43, 0.48))
     return out

@@ -358,6 +358,9 @@ def run_final(db: Db, job: int, frame: Annotated[int, Body(embed=True)] = 1) -> 
     task = queue.put(db, "run", render_payload(db, version, recipe, whole, frame, device), row.id)
     name = device.name + (" (simulated)" if device.simulated else "")
     db.add(
-        Run(job_id=row.id, version_id=version.id, task_id=task.id, recipe=recipe.model_dump(mode="json"), frame=frame, device=name)
+        Run(
+            job_id=row.id, version_id=version.id, task_id=task.id, frame=frame, device=name,
+            recipe=recipe.model_dump(mode="json"),
+        )
     )  # fmt: skip
     return Done()

@@ -74,7 +74,8 @@ def create_app(settings: Settings) -> FastAPI:
         where = ".".join(str(x) for x in first["loc"][1:])
         text = str(first["msg"]).removeprefix("Value error, ")
         return problem(
-            request, 422, {"error": f"{where}: {text}." if where else f"{text}.", "hint": "Correct it and send it again.", "kept": "Nothing was changed."}
+            request, 422,
+            {"error": f"{where}: {text}." if where else f"{text}.", "hint": "Correct it and send it again.", "kept": "Nothing was changed."},
         )  # fmt: skip
 
     @app.exception_handler(HTTPException)

@@ -82,13 +82,9 @@ def recipe(values: dict[str, Any]) -> Recipe:
 
 def kept_trials(db: Session, job: Job) -> list[Trial]:
     """The trial book, newest first."""
-    return list(
-        db.scalars(select(Trial).where(Trial.job_id == job.id, ~Trial.removed).order_by(Trial.number.desc()))
-    )
+    return list(db.scalars(select(Trial).where(Trial.job_id == job.id, ~Trial.removed).order_by(Trial.number.desc())))
 
 
 def open_tasks(db: Session, job: Job) -> list[Task]:
     """Tasks of a job that wait or run."""
-    return list(
-        db.scalars(select(Task).where(Task.job_id == job.id, Task.state.in_(("queued", "running"))).order_by(Task.id))
-    )
+    return list(db.scalars(select(Task).where(Task.job_id == job.id, Task.state.in_(("queued", "running"))).order_by(Task.id)))

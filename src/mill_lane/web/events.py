@@ -37,8 +37,7 @@ def news(home: Home) -> dict[str, Any]:
         return {
             "stamp": stamp_of(db),
             "tasks": [
-                {"id": t.id, "kind": t.kind, "state": t.state, "share": t.share, "text": t.text, "live": t.live}
-                for t in tasks
+                {"id": t.id, "kind": t.kind, "state": t.state, "share": t.share, "text": t.text, "live": t.live} for t in tasks
             ],
         }
 

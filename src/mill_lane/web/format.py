@@ -72,6 +72,4 @@ def listed(names: Iterable[str], most: int = 3) -> str:
     return ", ".join(all_[:most]) + (f" and {len(all_) - most} more" if len(all_) > most else "")
 
 
-FILTERS = {
-    f.__name__: f for f in (three, size, gigabytes, megabytes, count, duration, percent, metres, plural, listed)
-}
+FILTERS = {f.__name__: f for f in (three, size, gigabytes, megabytes, count, duration, percent, metres, plural, listed)}

@@ -39,7 +39,9 @@ def draw(request: Request, db: Session, template: str, **more: Any) -> Response:
 def home_page(request: Request, db: Db, removed: int | None = None) -> Response:
     jobs = []
     for job in db.scalars(select(Job).where(~Job.removed).order_by(Job.id)):
-        task = db.scalars(select(Task).where(Task.job_id == job.id, Task.kind.in_(("demo", "open"))).order_by(Task.id.desc())).first()
+        task = db.scalars(
+            select(Task).where(Task.job_id == job.id, Task.kind.in_(("demo", "open"))).order_by(Task.id.desc())
+        ).first()
         version = db.get(SceneVersion, job.version_id) if job.version_id else None
         jobs.append({"job": job, "task": task, "version": version, "lane": lane(db, job, version) if version else None})
     prepare = db.scalars(select(Task).where(Task.kind == "prepare").order_by(Task.id.desc())).first()
@@ -76,7 +78,13 @@ def station(request: Request, db: Session, number: int, name: str, title: str) -
 
 @router.get("/jobs/{job}/scene")
 def scene_page(
-    request: Request, db: Db, job: int, tab: str = "meshes", sort: str = "memory", mesh: int | None = None, image: int | None = None
+    request: Request,
+    db: Db,
+    job: int,
+    tab: str = "meshes",
+    sort: str = "memory",
+    mesh: int | None = None,
+    image: int | None = None,
 ) -> Response:
     c = station(request, db, job, "scene", "Scene")
     if isinstance(c, Response):
@@ -96,7 +104,7 @@ def machine_page(request: Request, db: Db, job: int, edit: int | None = None, re
     if isinstance(c, Response):
         return c
     final = Recipe.model_validate(c["job"].final)
-    rows = []
+    rows: list[dict[str, Any]] = []
     for row in devices(db):
         d = device_of(row)
         verdict = judge(draw_up(c["inventory"], final, d), d.free_bytes)
@@ -123,7 +131,9 @@ def fit_page(request: Request, db: Db, job: int, width: int | None = None) -> Re
         d = device_of(row)
         if row.id != c["job"].device_id:
             theirs = draw_up(c["inventory"], final, d, size)
-            others.append({"device": d, "row": row, "beam": beam(theirs, d.free_bytes, 560), "verdict": judge(theirs, d.free_bytes)})
+            others.append(
+                {"device": d, "row": row, "beam": beam(theirs, d.free_bytes, 560), "verdict": judge(theirs, d.free_bytes)}
+            )
     options = [(s, draw_up(c["inventory"], final, c["device"], s).total - c["lane"].ledger.total) for s in sizes]
     proposals = by_distance(c["inventory"])
     return draw(
@@ -155,9 +165,12 @@ def trials_page(
     cpu = next(r for r in devices(db) if r.found)
     gone = db.get(Trial, removed) if removed else None
     running = next((t for t in book if t.task is not None and not t.task.over), None)
-    failed = next((t for t in book[:1] if t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured), None)
+    failed = next(
+        (t for t in book[:1] if t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured), None
+    )
     return draw(
-        request, db, "trials.html", **c, rows=table, a=books.shown(first), b=books.shown(second), under=under, recipe=recipe, role=role,
+        request, db, "trials.html", **c, rows=table, a=books.shown(first), b=books.shown(second), under=under,
+        recipe=recipe, role=role,
         fields=[(f, label, unit, step, books.value(recipe, f)) for f, label, unit, step in books.FIELDS],
         region=_region(region, recipe), device_options=all_devices, use_device=c["job"].device_id if fits else cpu.id, fits=fits,
         live=books.shown(running), failed=failed, gone=gone if gone is not None and gone.removed else None,

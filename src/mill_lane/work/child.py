@@ -50,10 +50,9 @@ def main(pipe: Connection, stop: Event) -> None:
     """Serve tasks until the pipe closes."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the server's to handle; the pipe's end is ours
     os.nice(5)  # the page must answer while this computes
-    with contextlib.suppress(OSError):
-        # Before anything else of this system is given up for lack of memory, let it be this process.
-        with open("/proc/self/oom_score_adj", "w") as f:
-            f.write("800")
+    # Before anything else of this system is given up for lack of memory, let it be this process.
+    with contextlib.suppress(OSError), open("/proc/self/oom_score_adj", "w") as f:
+        f.write("800")
     from mill_lane.work.handlers import (
         HANDLERS,  # the compiler is loaded here, not in the server
     )

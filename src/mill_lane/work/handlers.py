@@ -186,11 +186,11 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
 def _preview(session: Session, path: Path) -> None:
     """What there is so far, with the view transform; pixels without a sample stay the grey of the well."""
     film = session.film
-    picture = np.full((*film.count.shape, 3), 0x76, np.uint8)
+    picture = np.full((*film.samples.shape, 3), 0x76, np.uint8)
     for y in range(0, len(picture), 128):
         rows = slice(y, y + 128)
-        n = np.maximum(film.count[rows], 1).astype(np.float32)[..., None]
-        have = film.count[rows] > 0
+        n = np.maximum(film.samples[rows], 1).astype(np.float32)[..., None]
+        have = film.samples[rows] > 0
         picture[rows][have] = view(film.light[rows] / n, session.recipe.exposure)[have]
     temporary = path.with_name("next.png")
     write_pixels(temporary, picture)

@@ -37,9 +37,7 @@ def conclude(session: Session, home: Home, task: Task, outcome: str, result: dic
         KEEP[task.kind](session, home, task, result)
         stopped = bool(result.get("stopped"))
         kept = {k: v for k, v in result.items() if k in ("measured", "stopped", "version", "seconds")}
-        queue.end(
-            session, task, "done", share=1.0, text="stopped by hand, kept" if stopped else "done", result=kept, live={}
-        )
+        queue.end(session, task, "done", share=1.0, text="stopped by hand, kept" if stopped else "done", result=kept, live={})
     elif outcome == "cancelled":
         queue.end(session, task, "cancelled", text="cancelled", live={})
     else:

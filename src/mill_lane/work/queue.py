@@ -28,9 +28,7 @@ def claim(session: Session) -> Task | None:
     row = session.execute(
         update(Task)
         .where(Task.id == oldest, Task.state == "queued")
-        .values(
-            state="running", started=now(), attempts=Task.attempts + 1, lease=time.time() + LEASE, text="starting"
-        )
+        .values(state="running", started=now(), attempts=Task.attempts + 1, lease=time.time() + LEASE, text="starting")
         .returning(Task.id)
     ).first()
     session.commit()

@@ -48,6 +48,4 @@ class Device(BaseModel):
         return self.kind == "card"
 
 
-DEMO_CARD = Device(
-    name="Card, 4 GB", kind="card", memory_bytes=4 * GB, desktop_bytes=1 * GB, samples_in_flight=262_144
-)
+DEMO_CARD = Device(name="Card, 4 GB", kind="card", memory_bytes=4 * GB, desktop_bytes=1 * GB, samples_in_flight=262_144)

@@ -31,9 +31,7 @@ def pool(plane: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
     return out
 
 
-def relative_error(
-    total: NDArray[Any], squares: NDArray[Any], count: NDArray[Any], window: int = WINDOW
-) -> NDArray[np.float64]:
+def relative_error(total: NDArray[Any], squares: NDArray[Any], count: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
     """The noise map: sigma / (sqrt(n) (mean + 0.05)), with sigma and mean pooled over the window.
 
     total, squares : sums of the luminance and of its square, (height, width).  count : samples, (height, width).

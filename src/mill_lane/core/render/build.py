@@ -157,7 +157,5 @@ def build_mesh(
     positions: NDArray[np.float32], triangles: NDArray[np.uint32]
 ) -> tuple[NDArray[np.uint32], NDArray[np.float32], NDArray[np.uint32]]:
     """The hierarchy of one mesh: (order of triangles, node boxes, links)."""
-    result: tuple[NDArray[np.uint32], NDArray[np.float32], NDArray[np.uint32]] = build(
-        triangle_boxes(positions, triangles), LEAF
-    )
+    result: tuple[NDArray[np.uint32], NDArray[np.float32], NDArray[np.uint32]] = build(triangle_boxes(positions, triangles), LEAF)
     return result

@@ -17,7 +17,7 @@ class Film(NamedTuple):
 
     light: NDArray[np.float32]  # (H, W, 3)
     luma: NDArray[np.float32]  # (H, W, 2) luminance and its square
-    count: NDArray[np.uint32]  # (H, W)
+    samples: NDArray[np.uint32]  # (H, W)
     albedo: NDArray[np.float32]  # (H, W, 3) or (0, 0, 3)
     normal: NDArray[np.float32]
     depth: NDArray[np.float32]  # (H, W) or (0, 0)
@@ -42,11 +42,11 @@ def new_film(width: int, height: int, layers: Sequence[Layer]) -> Film:
 
 def resolve(film: Film, layers: Sequence[Layer] = ()) -> dict[str, NDArray[Any]]:
     """Mean pictures by layer name, float32; pixels without a sample are black."""
-    n = np.maximum(film.count, 1).astype(np.float32)
+    n = np.maximum(film.samples, 1).astype(np.float32)
     out: dict[str, NDArray[Any]] = {"beauty": film.light / n[..., None]}
     for name in layers:
         if name == "samples":
-            out[name] = film.count.astype(np.float32)
+            out[name] = film.samples.astype(np.float32)
         else:
             plane = getattr(film, name)
             out[name] = plane / (n[..., None] if plane.ndim == 3 else n)
@@ -58,13 +58,13 @@ BAND = 128  # rows at a time, so that measuring a large picture takes little mem
 
 def noise_map(film: Film) -> NDArray[np.float32]:
     """Relative standard error per pixel, pooled (see `core.image.noise`), float32 (H, W)."""
-    height = film.count.shape[0]
-    out = np.empty(film.count.shape, np.float32)
+    height = film.samples.shape[0]
+    out = np.empty(film.samples.shape, np.float32)
     halo = WINDOW // 2
     for y in range(0, height, BAND):
         low, high = max(0, y - halo), min(height, y + BAND + halo)
         rows = slice(low, high)
-        error = relative_error(film.luma[rows, :, 0], film.luma[rows, :, 1], film.count[rows])
+        error = relative_error(film.luma[rows, :, 0], film.luma[rows, :, 1], film.samples[rows])
         end = min(height, y + BAND)
         out[y:end] = error[y - low : end - low]
     return out

@@ -100,8 +100,18 @@ def _clamped(r: float, g: float, b: float, limit: float, depth: int) -> Any:
 
 @lean
 def trace(
-    world: Any, origin: Any, direction: Any, spread: float, seed: Any, index: int,
-    bounces: int, layer_limit: int, clamp: float, stack: Any, counts: Any, features: Any,
+    world: Any,
+    origin: Any,
+    direction: Any,
+    spread: float,
+    seed: Any,
+    index: int,
+    bounces: int,
+    layer_limit: int,
+    clamp: float,
+    stack: Any,
+    counts: Any,
+    features: Any,
 ) -> Any:
     """The radiance along a camera ray (red, green, blue).
 
@@ -137,18 +147,14 @@ def trace(
                 if has_lights and depth < bounces + 1:
                     pick, _ = pair(seed, index, dim + 3)
                     a, b = pair(seed, index, dim + 4)
-                    lx, ly, lz, far, lr, lg, lb, chance, delta, row, lu, lv = sample_light(
-                        lights, p[0], p[1], p[2], pick, a, b
-                    )
+                    lx, ly, lz, far, lr, lg, lb, chance, delta, row, lu, lv = sample_light(lights, p[0], p[1], p[2], pick, a, b)
                     if chance > 0:
                         f = phase(g_, lx * d[0] + ly * d[1] + lz * d[2])
                         weight = 1.0 if delta else chance * chance / (chance * chance + f * f)
                         lr, lg, lb = _lamp(world, lights.rows[row], lr, lg, lb, lu, lv, lx, ly, lz)
                         vr, vg, vb = _visible(world, p, (lx, ly, lz), far * 0.9999, layer_limit, stack, counts)
                         k = f * weight / chance
-                        r, g, bl = _clamped(
-                            tr * vr * lr * k, tg * vg * lg * k, tb * vb * lb * k, clamp, depth
-                        )
+                        r, g, bl = _clamped(tr * vr * lr * k, tg * vg * lg * k, tb * vb * lb * k, clamp, depth)
                         red, green, blue = red + r, green + g, blue + bl
                 if depth >= bounces:
                     break
@@ -215,38 +221,37 @@ def trace(
         metallic, alpha = metal_and_rough(world, hit)
         clear = transmitted(world, hit) * (1.0 - metallic)
         n = hit.normal
-        if clear > 0:
-            if choice < clear:
-                # A clear interface: reflect or go through, by the Fresnel equations.
-                eta = factors[M_IOR]
-                thin = factors[M_THICK] <= 0
-                c = -(d[0] * n[0] + d[1] * n[1] + d[2] * n[2])
-                leaving = hit.front < 0 and not thin
-                mirror = fresnel(c, 1.0 / eta if leaving else eta)
-                if lobe < mirror:
-                    if depth >= bounces:
-                        break
-                    depth += 1
-                    d = (d[0] + 2 * c * n[0], d[1] + 2 * c * n[1], d[2] + 2 * c * n[2])
-                    o = _nudge(hit.p, hit.flat, 1.0)
-                    if d[0] * hit.flat[0] + d[1] * hit.flat[1] + d[2] * hit.flat[2] <= 0:
-                        break
+        if clear > 0 and choice < clear:
+            # A clear interface: reflect or go through, by the Fresnel equations.
+            eta = factors[M_IOR]
+            thin = factors[M_THICK] <= 0
+            c = -(d[0] * n[0] + d[1] * n[1] + d[2] * n[2])
+            leaving = hit.front < 0 and not thin
+            mirror = fresnel(c, 1.0 / eta if leaving else eta)
+            if lobe < mirror:
+                if depth >= bounces:
+                    break
+                depth += 1
+                d = (d[0] + 2 * c * n[0], d[1] + 2 * c * n[1], d[2] + 2 * c * n[2])
+                o = _nudge(hit.p, hit.flat, 1.0)
+                if d[0] * hit.flat[0] + d[1] * hit.flat[1] + d[2] * hit.flat[2] <= 0:
+                    break
+                density = -1.0
+            else:
+                layers += 1
+                if layers > layer_limit:
+                    break
+                tr, tg, tb = tr * br, tg * bg, tb * bb
+                o = _nudge(hit.p, hit.flat, -1.0)
+                if not thin:
+                    d = refract(d[0], d[1], d[2], n[0], n[1], n[2], 1.0 / eta if leaving else eta)
                     density = -1.0
-                else:
-                    layers += 1
-                    if layers > layer_limit:
-                        break
-                    tr, tg, tb = tr * br, tg * bg, tb * bb
-                    o = _nudge(hit.p, hit.flat, -1.0)
-                    if not thin:
-                        d = refract(d[0], d[1], d[2], n[0], n[1], n[2], 1.0 / eta if leaving else eta)
-                        density = -1.0
-                        if leaving:
-                            ar, ag, ab = 0.0, 0.0, 0.0
-                        else:
-                            ar, ag, ab = factors[M_ABSORB_R], factors[M_ABSORB_R + 1], factors[M_ABSORB_R + 2]
-                counts[BOUNCE_RAY] += 1
-                continue
+                    if leaving:
+                        ar, ag, ab = 0.0, 0.0, 0.0
+                    else:
+                        ar, ag, ab = factors[M_ABSORB_R], factors[M_ABSORB_R + 1], factors[M_ABSORB_R + 2]
+            counts[BOUNCE_RAY] += 1
+            continue
         if not recorded:
             _record(features, (br, bg, bb), n, travelled, layers)
             recorded = True
@@ -276,13 +281,9 @@ def trace(
                     lr, lg, lb = _lamp(world, lights.rows[row], lr, lg, lb, lu, lv, lx, ly, lz)
                     if lr + lg + lb > 0:
                         weight = 1.0 if delta else chance * chance / (chance * chance + q * q)
-                        vr, vg, vb = _visible(
-                            world, start, (lx, ly, lz), far * 0.9999, layer_limit, stack, counts
-                        )
+                        vr, vg, vb = _visible(world, start, (lx, ly, lz), far * 0.9999, layer_limit, stack, counts)
                         k = weight / chance
-                        r, g, b = _clamped(
-                            tr * fr * vr * lr * k, tg * fg * vg * lg * k, tb * fb * vb * lb * k, clamp, depth
-                        )
+                        r, g, b = _clamped(tr * fr * vr * lr * k, tg * fg * vg * lg * k, tb * fb * vb * lb * k, clamp, depth)
                         red, green, blue = red + r, green + g, blue + b
         if depth >= bounces:
             break
@@ -318,9 +319,7 @@ def _record(features: Any, base: Any, n: Any, distance: float, layers: int) -> N
 
 
 @lean
-def _lamp(
-    world: Any, row: Any, r: float, g: float, b: float, u: float, v: float, x: float, y: float, z: float
-) -> Any:
+def _lamp(world: Any, row: Any, r: float, g: float, b: float, u: float, v: float, x: float, y: float, z: float) -> Any:
     """The radiance of a picked light along (x, y, z) towards it; a glowing triangle's side and texture are looked up."""
     if int(row[0]) != TRIANGLE:
         return r, g, b

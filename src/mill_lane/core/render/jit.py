@@ -28,7 +28,7 @@ def cache_folder() -> Path:
     return Path(base) / f"kernels-{digest.hexdigest()[:16]}"
 
 
-numba.config.CACHE_DIR = str(cache_folder())
+numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]
 
 
 def kernel(function: Function | None = None, **more: Any) -> Any:

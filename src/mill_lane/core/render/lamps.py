@@ -22,9 +22,7 @@ SKY_SHARE = 0.3  # of the light rays go to the sky at most where there are other
 KINDS = {"point": w.POINT, "spot": w.SPOT, "directional": w.SUN}
 
 
-def gather_lights(
-    scene: Scene, matrices: NDArray[np.float64], accel: Accel, surfaces: Surfaces, textures: Textures
-) -> Lights:
+def gather_lights(scene: Scene, matrices: NDArray[np.float64], accel: Accel, surfaces: Surfaces, textures: Textures) -> Lights:
     """The light table of a posed scene; `surfaces.instances` receives the first row of each glowing instance.
 
     A light is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a glowing triangle, and

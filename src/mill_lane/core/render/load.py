@@ -65,9 +65,7 @@ def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
     return Loaded(scene, accel, surfaces, textures, mesh_parts, held)
 
 
-def _geometry(
-    scene: Scene, threads: int, progress: Progress
-) -> tuple[Accel, Surfaces, dict[tuple[int, int], int]]:
+def _geometry(scene: Scene, threads: int, progress: Progress) -> tuple[Accel, Surfaces, dict[tuple[int, int], int]]:
     parts = drawn_parts(scene)
     vertices = sum(p.vertices for _, _, p in parts)
     corners = sum(p.triangles for _, _, p in parts)
@@ -244,9 +242,7 @@ def pose(loaded: Loaded, time: float) -> World:
     if rows:
         order, top, links = build(np.array(boxes, np.float32), 1)
         accel = accel._replace(top_order=order, top_boxes=top, top_links=links)
-    surfaces = loaded.surfaces._replace(
-        instances=instances, to_world=np.array(to_world, float).reshape(-1, 12)
-    )
+    surfaces = loaded.surfaces._replace(instances=instances, to_world=np.array(to_world, float).reshape(-1, 12))
     lights = gather_lights(scene, matrices, accel, surfaces, loaded.textures)
     media = np.array(
         [[*m.box_min, *m.box_max, m.scatter, m.scatter + m.absorb, m.g] for m in scene.media if m.scatter + m.absorb > 0],

@@ -126,7 +126,7 @@ class Session:
 
     @property
     def samples_mean(self) -> float:
-        return float(self.film.count.mean())
+        return float(self.film.samples.mean())
 
     def noise(self) -> Noise:
         """What grain is left, measured on the film."""
@@ -149,7 +149,7 @@ class Session:
                 state=np.array([self.seconds, self.index, self.tile]),
                 done=np.array(self.done),
                 rays=self.rays,
-                **dict(zip(Film._fields, self.film, strict=True)),
+                **dict(zip(Film._fields, self.film, strict=True)),  # type: ignore[arg-type]
             )
         temporary.replace(path)
 
@@ -157,9 +157,7 @@ class Session:
         """Take up a saved state.  Raises MillError when it belongs to another scene, recipe, region or frame."""
         with np.load(path, allow_pickle=False) as state:
             if str(state["key"]) != self.key:
-                raise MillError(
-                    f"{path.name} belongs to another scene, recipe or crop.", "Start the render from the beginning."
-                )
+                raise MillError(f"{path.name} belongs to another scene, recipe or crop.", "Start the render from the beginning.")
             self.seconds = float(state["state"][0])
             self.index, self.tile = int(state["state"][1]), int(state["state"][2])
             self.done = str(state["done"])

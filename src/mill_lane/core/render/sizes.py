@@ -43,13 +43,7 @@ def srgb_images(scene: Scene) -> set[int]:
 def loading_order(scene: Scene) -> list[tuple[int, int]]:
     """(texture, bytes in memory) of every texture a drawn material uses, largest first; shared images count once."""
     drawn = {p.material for _, mesh in scene.placements for p in scene.meshes[mesh].parts}
-    used = {
-        use.texture
-        for i, m in enumerate(scene.materials)
-        if i in drawn
-        for role, use in m.uses()
-        if role != "occlusion"
-    }
+    used = {use.texture for i, m in enumerate(scene.materials) if i in drawn for role, use in m.uses() if role != "occlusion"}
     seen: set[int] = set()
     out = []
     for t in sorted(used):

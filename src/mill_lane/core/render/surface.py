@@ -63,9 +63,7 @@ def place(world: Any, triangle: int, inst: int, u: float, v: float, d: Any, cone
         m[inst, 4] * lx + m[inst, 5] * ly + m[inst, 6] * lz + m[inst, 7],
         m[inst, 8] * lx + m[inst, 9] * ly + m[inst, 10] * lz + m[inst, 11],
     )
-    flat = _normal_to_world(
-        a.to_object, inst, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
-    )
+    flat = _normal_to_world(a.to_object, inst, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x)
     n = s.normals
     normal = _normal_to_world(
         a.to_object, inst,
@@ -151,9 +149,7 @@ def texel(world: Any, material: int, slot: int, u: float, v: float, level: float
     m = s.transforms[material, slot]
     row = world.textures.table[index]
     size = 0.5 * math.log2(float(row[2] * row[3]) * max(abs(m[0] * m[4] - m[1] * m[3]), 1e-12))
-    return lookup(
-        world.textures, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], level + size, srgb
-    )
+    return lookup(world.textures, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], level + size, srgb)
 
 
 @lean

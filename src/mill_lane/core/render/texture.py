@@ -29,9 +29,7 @@ class Textures(NamedTuple):
 
 DECODE = to_linear(np.arange(256) / 255).astype(np.float32)
 # Linear light in 4096 steps back to an 8-bit code; fine enough that a flat colour stays what it was down the chain.
-ENCODE = np.clip(
-    np.searchsorted(to_linear((np.arange(256) + 0.5) / 255), np.arange(16385) / 16384), 0, 255
-).astype(np.uint8)
+ENCODE = np.clip(np.searchsorted(to_linear((np.arange(256) + 0.5) / 255), np.arange(16385) / 16384), 0, 255).astype(np.uint8)
 
 
 @kernel

@@ -14,8 +14,20 @@ TILE = 16
 
 @lean
 def _pixel(
-    world: Any, view: Any, width: int, height: int, x: int, y: int, seed: int, index: int,
-    bounces: int, layers: int, clamp: float, stack: Any, counts: Any, features: Any,
+    world: Any,
+    view: Any,
+    width: int,
+    height: int,
+    x: int,
+    y: int,
+    seed: int,
+    index: int,
+    bounces: int,
+    layers: int,
+    clamp: float,
+    stack: Any,
+    counts: Any,
+    features: Any,
 ) -> Any:
     s = pixel_seed(seed, x, y)
     jx, jy = pair(s, index, 0)
@@ -32,16 +44,31 @@ def _pixel(
 
 @lean
 def render_tiles(
-    world: Any, view: Any, film: Any, width: int, height: int, x0: int, y0: int, first: int, tiles: int,
-    index: int, samples: int, seed: int, bounces: int, layers: int, clamp: float,
-    stack: Any, features: Any, counts: Any,
+    world: Any,
+    view: Any,
+    film: Any,
+    width: int,
+    height: int,
+    x0: int,
+    y0: int,
+    first: int,
+    tiles: int,
+    index: int,
+    samples: int,
+    seed: int,
+    bounces: int,
+    layers: int,
+    clamp: float,
+    stack: Any,
+    features: Any,
+    counts: Any,
 ) -> None:
     """Add `samples` samples, from number `index`, to tiles first to first + tiles of the film.
 
-    The film covers the region that starts at (x0, y0) of a picture of width x height.  `stack` (uint32) and `features` (float64, 8)
-    are scratch; `counts` (int64, 3) adds up rays by kind.
+    The film covers the region that starts at (x0, y0) of a picture of width x height.  `stack` (uint32)
+    and `features` (float64, 8) are scratch; `counts` (int64, 3) adds up rays by kind.
     """  # fmt: skip
-    h, w = film.count.shape
+    h, w = film.samples.shape
     across = (w + TILE - 1) // TILE
     for k in range(tiles):
         tx, ty = (first + k) % across * TILE, (first + k) // across * TILE
@@ -62,7 +89,7 @@ def render_tiles(
                     film.light[y, x, 2] += b
                     film.luma[y, x, 0] += luma
                     film.luma[y, x, 1] += luma * luma
-                    film.count[y, x] += 1
+                    film.samples[y, x] += 1
                     if film.albedo.shape[0] > 0:
                         for c in range(3):
                             film.albedo[y, x, c] += features[c]

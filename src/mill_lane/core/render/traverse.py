@@ -97,9 +97,7 @@ def _direction(m: Any, i: int, x: Any, y: Any, z: Any) -> Any:
 
 
 @lean
-def closest(
-    a: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, least: Any, most: Any, stack: Any
-) -> Any:
+def closest(a: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, least: Any, most: Any, stack: Any) -> Any:
     """The nearest hit with least < t < most: (t, u, v, triangle, instance); instance -1 for a miss.
 
     `stack` is uint32 scratch of length STACK.  All numbers are float32.

@@ -68,7 +68,8 @@ def by_distance(inventory: Inventory) -> list[Proposal]:
 def _proposal(t: TextureRow, n: int, reason: str) -> Proposal:
     new = max(1, t.width >> n), max(1, t.height >> n)
     wide = 2 if t.bits > 8 else 1
-    assert t.nearest_m is not None and math.isfinite(t.nearest_m)
+    assert t.nearest_m is not None
+    assert math.isfinite(t.nearest_m)
     return Proposal(
         t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes,
         chain_values(*new, t.channels) * wide, reason,

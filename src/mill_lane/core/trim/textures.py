@@ -47,15 +47,19 @@ def shrink(scene: Scene, sizes: dict[int, int], progress: Progress = silent) -> 
                 pixels = halve(pixels, index in colours)
             data = encode(pixels, image.mime, QUALITY)
             height, width, channels = pixels.shape
-            new = Image(
-                image.name, image.mime, width, height, channels, image.bits, len(data), partial(bytes, data)
-            )
+            new = Image(image.name, image.mime, width, height, channels, image.bits, len(data), partial(bytes, data))
             images[index] = new
             changes.append(
                 Change(
-                    index, image.name, (image.width, image.height), (width, height),
-                    image_bytes(image), image_bytes(new), image.file_bytes, len(data),
-                )  # fmt: skip
+                    index,
+                    image.name,
+                    (image.width, image.height),
+                    (width, height),
+                    image_bytes(image),
+                    image_bytes(new),
+                    image.file_bytes,
+                    len(data),
+                )
             )
         progress((k + 1) / len(sizes), f"textures: {k + 1} of {len(sizes)}")
     return scene.with_images(images), changes

@@ -46,7 +46,7 @@ class Ledger:
         return {k: out[k] for k in KINDS}
 
     def as_json(self) -> dict[str, int]:
-        return {**self.by_kind(), "total": self.total}
+        return {str(k): n for k, n in self.by_kind().items()} | {"total": self.total}
 
 
 @dataclass(frozen=True)

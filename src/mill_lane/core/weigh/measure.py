@@ -132,9 +132,7 @@ def find_twins(scene: Scene, meshes: list[int]) -> dict[int, int]:
     return out
 
 
-def _textures(
-    scene: Scene, nearest: dict[tuple[int, int], tuple[float, int]], seen: set[tuple[int, int]]
-) -> list[TextureRow]:
+def _textures(scene: Scene, nearest: dict[tuple[int, int], tuple[float, int]], seen: set[tuple[int, int]]) -> list[TextureRow]:
     held = {scene.textures[t].image for t, _ in loading_order(scene)}
     roles: dict[int, list[str]] = defaultdict(list)
     near: dict[int, float] = {}

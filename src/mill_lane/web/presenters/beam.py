@@ -53,9 +53,16 @@ def beam(ledger: Ledger, free: int, width: float = 860.0) -> Beam:
         inside = max(0.0, min(w, free * scale - at))
         segments.append(
             Segment(
-                kind, TITLES[kind], size(n), COLOURS[kind], round(at, 2), round(inside, 2),
-                round(at + inside, 2), round(w - inside, 2), w > 74,
-            )  # fmt: skip
+                kind,
+                TITLES[kind],
+                size(n),
+                COLOURS[kind],
+                round(at, 2),
+                round(inside, 2),
+                round(at + inside, 2),
+                round(w - inside, 2),
+                w > 74,
+            )
         )
         at += w
     return Beam(segments, round(free * scale, 2), round(at, 2), gigabytes(free), gigabytes(total), width)

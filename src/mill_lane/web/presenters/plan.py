@@ -61,7 +61,9 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
     def at(x: float, z: float) -> tuple[float, float]:
         return round(WIDTH / 2 + (x - mid_x) * scale, 1), round(HEIGHT / 2 + (z - mid_z) * scale, 1)
 
-    outlines, labels, beyond = [], [], 0
+    outlines: list[Outline] = []
+    labels: list[Label] = []
+    beyond = 0
     for f in inventory.footprints:
         nearest = min(math.hypot(x - cx, z - cz) for x, z in f.outline)
         if nearest > 24.0:
@@ -70,9 +72,7 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
         drawn = [at(x, z) for x, z in f.outline]
         area = _area(drawn)
         shade = SHADES[sum(f.memory_bytes >= s for s in STEPS)]
-        outlines.append(
-            Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), shade, f.mesh == chosen, area)
-        )
+        outlines.append(Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), shade, f.mesh == chosen, area))
     outlines.sort(key=lambda o: (o.chosen, -o.area))
     for o in sorted(outlines, key=lambda o: -o.area)[:40]:
         corner = [tuple(map(float, p.split(","))) for p in o.points.split()]

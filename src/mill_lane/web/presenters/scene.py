@@ -70,7 +70,7 @@ def mesh_rows(i: Inventory, sort: str) -> list[MeshRow]:
         "triangles": lambda m: (-m.triangles, m.name),
         "nearest": lambda m: (m.nearest_m if m.nearest_m is not None else 1e18, m.name),
     }
-    return sorted(i.meshes, key=key.get(sort, key["memory"]))  # type: ignore[arg-type]
+    return sorted(i.meshes, key=key.get(sort, key["memory"]))
 
 
 def texture_rows(i: Inventory, sort: str) -> list[TextureRow]:
@@ -81,7 +81,7 @@ def texture_rows(i: Inventory, sort: str) -> list[TextureRow]:
         "nearest": lambda t: (t.nearest_m if t.nearest_m is not None else 1e18, t.name),
         "file": lambda t: (-t.file_bytes, t.name),
     }
-    return sorted(i.textures, key=key.get(sort, key["memory"]))  # type: ignore[arg-type]
+    return sorted(i.textures, key=key.get(sort, key["memory"]))
 
 
 def light_rows(i: Inventory) -> list[LightRow]:

@@ -112,13 +112,23 @@ def rows(trials: list[Trial]) -> list[Row]:
             )
         out.append(
             Row(
-                id=t.id, number=t.number, what=changes(t, before), crop="whole" if is_whole(t) else f"{x1 - x0} × {y1 - y0}",
-                time=duration(m.get("seconds")), samples=f"{m['samples_mean']:.1f}" if m else "–", noise=percent(m.get("noise")),
-                note=t.note, state=state, task=t.task_id, over=t.task is None or t.task.over,
-                url=f"/files/{t.picture}.png" if t.picture else None, title=title,
-                seconds=m.get("seconds"), grain=m.get("noise"),
+                id=t.id,
+                number=t.number,
+                what=changes(t, before),
+                crop="whole" if is_whole(t) else f"{x1 - x0} × {y1 - y0}",
+                time=duration(m.get("seconds")),
+                samples=f"{m['samples_mean']:.1f}" if m else "–",
+                noise=percent(m.get("noise")),
+                note=t.note,
+                state=state,
+                task=t.task_id,
+                over=t.task is None or t.task.over,
+                url=f"/files/{t.picture}.png" if t.picture else None,
+                title=title,
+                seconds=m.get("seconds"),
+                grain=m.get("noise"),
                 same_crop=latest is not None and shares(t) == shares(latest) and bool(m),
-            )  # fmt: skip
+            )
         )
     return out
 
@@ -181,7 +191,8 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
     nice = [m * 10.0**e for e in range(-4, 6) for m in (1, 2, 5)]
     x_ticks = [(round(fx(v), 1), duration(v)) for v in nice if min(times) / 1.3 <= v <= max(times) * 1.3]
     y_ticks = [(round(fy(v), 1), percent(v)) for v in nice if min(grains) / 1.3 <= v <= max(grains) * 1.3]
-    best, steps = math.inf, []
+    best = math.inf
+    steps: list[str] = []
     for r in sorted(data, key=lambda r: (r.seconds or 0, r.grain or 0)):
         if (r.grain or math.inf) < best:
             best = r.grain or math.inf

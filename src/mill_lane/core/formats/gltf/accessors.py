@@ -53,9 +53,7 @@ def read_accessor(document: Document, index: Any) -> NDArray[Any]:
         )[:, 0].astype(np.int64)
         if at.size and int(at.max()) >= count:
             raise broken(document.name, f"accessor {index} has sparse entries beyond its end")
-        values[at] = _strided(
-            document, s["values"]["bufferView"], int(s["values"].get("byteOffset", 0)), dtype, width, n
-        )
+        values[at] = _strided(document, s["values"]["bufferView"], int(s["values"].get("byteOffset", 0)), dtype, width, n)
     return values
 
 
@@ -74,9 +72,7 @@ def read_floats(document: Document, index: Any, width: int) -> NDArray[np.float3
     return out
 
 
-def _strided(
-    document: Document, view: Any, offset: int, dtype: np.dtype[Any], width: int, count: int
-) -> NDArray[Any]:
+def _strided(document: Document, view: Any, offset: int, dtype: np.dtype[Any], width: int, count: int) -> NDArray[Any]:
     v = document.item("bufferViews", view)
     size = dtype.itemsize * width
     stride = int(v.get("byteStride", 0)) or size

@@ -132,9 +132,7 @@ def _open_zip(path: Path) -> Document:
                         out.write(data)
                         left -= len(data)
     except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError, RuntimeError, OSError) as e:
-        raise MillError(
-            f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported."
-        ) from e
+        raise MillError(f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported.") from e
     scenes = sorted(p for p in folder.rglob("*") if p.suffix.lower() in (".gltf", ".glb") and p.is_file())
     if len(scenes) != 1:
         names = ", ".join(p.name for p in scenes[:5]) or "none"

@@ -54,9 +54,7 @@ def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
     roots = [i for i, n in enumerate(scene.nodes) if n.parent < 0]
     root["scenes"] = [{"name": scene.name, "nodes": roots, "extras": {"mill_lane": settings}}]
     root["nodes"] = [_node(scene, i, n, used) for i, n in enumerate(scene.nodes)]
-    root["meshes"] = [
-        {"name": m.name, "primitives": [_primitive(b, p) for p in m.parts]} for m in scene.meshes
-    ]
+    root["meshes"] = [{"name": m.name, "primitives": [_primitive(b, p) for p in m.parts]} for m in scene.meshes]
     root["materials"] = [write_material(m, used) for m in scene.materials]
     root["images"] = [_image(b, image) for image in scene.images]
     root["samplers"] = []
@@ -123,7 +121,11 @@ def _primitive(b: _Builder, p: Part) -> dict[str, Any]:
     attributes = {
         "POSITION": b.accessor(
             b.view(12 * n, lambda: p.load().positions, 34962),
-            "VEC3", 5126, n, min=list(p.bounds_min), max=list(p.bounds_max),
+            "VEC3",
+            5126,
+            n,
+            min=list(p.bounds_min),
+            max=list(p.bounds_max),
         ),
         "NORMAL": b.accessor(b.view(12 * n, lambda: p.load().normals, 34962), "VEC3", 5126, n),
     }

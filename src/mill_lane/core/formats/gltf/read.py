@@ -246,7 +246,7 @@ def _nodes(document: Document, lights: int) -> tuple[list[Node], set[int]]:
             if seen > len(entries):
                 raise broken(document.name, f"node {i} is its own ancestor")
     used: set[int] = set()
-    stack = [n for n in _default_scene(root).get("nodes", [])]
+    stack = list(_default_scene(root).get("nodes", []))
     while stack:
         i = stack.pop()
         document.item("nodes", i)

@@ -74,7 +74,7 @@ def _write(root: dict[str, Any], chunks: list[Chunk], path: Path, progress: Prog
                 size = data.nbytes if isinstance(data, np.ndarray) else len(data)
                 if size != c.length:
                     raise MillError(f"A block of the scene has {size} bytes instead of {c.length}.", "Try again.")
-                f.write(memoryview(data).cast("B") if isinstance(data, np.ndarray) else data)
+                f.write(data.tobytes() if isinstance(data, np.ndarray) else data)
                 f.write(b"\0" * (_padded(size) - size))
                 progress((i + 1) / len(chunks), "writing the scene")
             f.flush()
