@@ -75,7 +75,11 @@ def create_app(settings: Settings) -> FastAPI:
         text = str(first["msg"]).removeprefix("Value error, ")
         return problem(
             request, 422,
-            {"error": f"{where}: {text}." if where else f"{text}.", "hint": "Correct it and send it again.", "kept": "Nothing was changed."},
+            {
+                "error": f"{where}: {text}." if where else f"{text}.",
+                "hint": "Correct it and send it again.",
+                "kept": "Nothing was changed.",
+            },
         )  # fmt: skip
 
     @app.exception_handler(HTTPException)

@@ -54,6 +54,15 @@ def duration(s: float | None) -> str:
     return f"{minutes // 60} h {minutes % 60:02d}"
 
 
+def predicted(s: float, margin: float) -> str:
+    """A prediction with its margin in one unit: 14 h 20 ± 40 min, 46 ± 19 min, 36.1 ± 2.0 s."""
+    if s < 99.95:
+        return f"{three(s)} ± {s and float(f'{margin:.2g}'):g} s"
+    if s < 5370:
+        return f"{s / 60:.0f} ± {max(1, round(margin / 60))} min"
+    return f"{duration(s)} ± {round(margin / 60)} min" if margin < 5370 else f"{s / 3600:.0f} ± {margin / 3600:.0f} h"
+
+
 def percent(x: float | None) -> str:
     return "–" if x is None or not math.isfinite(x) else f"{three(x * 100)} %"
 
@@ -72,4 +81,6 @@ def listed(names: Iterable[str], most: int = 3) -> str:
     return ", ".join(all_[:most]) + (f" and {len(all_) - most} more" if len(all_) > most else "")
 
 
-FILTERS = {f.__name__: f for f in (three, size, gigabytes, megabytes, count, duration, percent, metres, plural, listed)}
+FILTERS = {
+    f.__name__: f for f in (three, size, gigabytes, megabytes, count, duration, predicted, percent, metres, plural, listed)
+}

@@ -14,7 +14,7 @@ from mill_lane.core.trim.distance import by_distance
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
 from mill_lane.store.models import Job, Run, SceneVersion, Staged, Task, Trial
 from mill_lane.web.context import device_of, inventory_of, kept_trials
-from mill_lane.web.format import count, duration, gigabytes, size
+from mill_lane.web.format import count, gigabytes, predicted, size
 
 Mark = Literal["order", "look", "fail", "todo"]
 STATIONS = ("scene", "machine", "fit", "trials", "trim", "finish")
@@ -107,5 +107,5 @@ def _finish(db: Session, job: Job, version: SceneVersion, estimate: Estimate | N
     if run is not None and run.measured and run.version_id == version.id:
         return f"frame {run.frame} done", "order"
     if estimate is not None:
-        return f"{duration(estimate.seconds)} ± {duration(estimate.margin)}", "todo"
+        return predicted(estimate.seconds, estimate.margin), "todo"
     return "try a crop first", "todo"

@@ -9,6 +9,7 @@ from mill_lane.core.weigh.inventory import Inventory
 
 WIDTH, HEIGHT = 620.0, 470.0
 MARGIN = 16.0
+REACH = 24.0  # metres round the camera
 SHADES = ("#d9dcd8", "#b9c7c3", "#8dada7", "#5b8c85", "#0d5c56")
 STEPS = (1e6, 4e6, 16e6, 64e6)
 
@@ -45,13 +46,14 @@ class Plan:
 
 
 def plan(inventory: Inventory, chosen: int | None) -> Plan:
-    """Lay out the plan: north is where the camera first looks least, that is the file's own axes, X right and Z down.
+    """Lay out the plan: the file's own axes, X right and Z down.
 
-    What lies far beyond the ten-metre band would shrink the room to a spot, so the view keeps to 24 m round the
-    camera; what is farther is counted, not drawn.
+    What lies far beyond the ten-metre band would shrink the room to a spot, so the view frames what lies within 24 m of
+    the camera; larger things run over its edge, and what is farther is counted, not drawn.
     """
     cx, cz = inventory.camera_path[0]
-    points = [(x, z) for f in inventory.footprints for x, z in f.outline if math.hypot(x - cx, z - cz) < 24.0]
+    near = [f.outline for f in inventory.footprints if all(math.hypot(x - cx, z - cz) < REACH for x, z in f.outline)]
+    points = [p for outline in near for p in outline]
     points += inventory.camera_path
     lo_x, hi_x = min(p[0] for p in points), max(p[0] for p in points)
     lo_z, hi_z = min(p[1] for p in points), max(p[1] for p in points)
@@ -66,7 +68,7 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
     beyond = 0
     for f in inventory.footprints:
         nearest = min(math.hypot(x - cx, z - cz) for x, z in f.outline)
-        if nearest > 24.0:
+        if nearest > REACH and not around(f.outline, cx, cz):
             beyond += 1
             continue
         drawn = [at(x, z) for x, z in f.outline]
@@ -86,7 +88,7 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
     ax, az = inventory.camera_ahead[0]
     n = math.hypot(ax, az) or 1.0
     x0, y0 = at(cx, cz)
-    reach = 26.0
+    reach = 60.0
     ends = []
     for sign in (-1, 1):
         a = sign * inventory.camera_half_angle
@@ -100,6 +102,12 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
         bands.append((round(r, 1), f"{metres:.0f} m", x0, round(y0 - r - 4, 1), metres))
     step = next((s for s in (1, 2, 5, 10, 20, 50, 100, 500) if s * scale > 50), 1000)
     return Plan(outlines, wedge, path, (x0, y0), bands, labels, beyond > 0, beyond, round(step * scale, 1), step)
+
+
+def around(outline: list[tuple[float, float]], x: float, z: float) -> bool:
+    """Whether an outline goes round a point, by its box."""
+    xs, zs = [p[0] for p in outline], [p[1] for p in outline]
+    return min(xs) <= x <= max(xs) and min(zs) <= z <= max(zs)
 
 
 def _area(points: list[tuple[float, float]]) -> float:

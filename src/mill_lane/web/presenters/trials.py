@@ -141,7 +141,7 @@ class Shown:
     url: str | None
     rect: str
     task: int | None
-    running: bool
+    preview: int  # version of the picture so far, 0 for none
 
 
 def shown(trial: Trial | None) -> Shown | None:
@@ -149,8 +149,8 @@ def shown(trial: Trial | None) -> Shown | None:
         return None
     rect = ",".join(f"{x:.6f}" for x in shares(trial))
     url = f"/files/{trial.picture}.png" if trial.picture else None
-    running = trial.task is not None and not trial.task.over
-    return Shown(trial.number, url, rect, trial.task_id, running)
+    live = trial.task.live if trial.task is not None else {}
+    return Shown(trial.number, url, rect, trial.task_id, int(live.get("preview", 0)))
 
 
 @dataclass(frozen=True)
