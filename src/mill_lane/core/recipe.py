@@ -20,8 +20,8 @@ class Recipe(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    width: Annotated[int, Field(ge=16, le=16384, title="Width", json_schema_extra={"unit": "px"})] = 1920
-    height: Annotated[int, Field(ge=16, le=16384, title="Height", json_schema_extra={"unit": "px"})] = 1080
+    width: Annotated[int, Field(ge=1, le=16384, title="Width", json_schema_extra={"unit": "px"})] = 1920
+    height: Annotated[int, Field(ge=1, le=16384, title="Height", json_schema_extra={"unit": "px"})] = 1080
     samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at most")] = 64
     min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16
     noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0

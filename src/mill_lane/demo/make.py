@@ -16,7 +16,7 @@ from mill_lane.demo.textures import Picture, pictures
 
 SIZES: dict[str, Size] = {"full": FULL, "small": SMALL}
 # Raise it when the scene changes, so that a cached file of an older one is made anew.
-EDITION = 1
+EDITION = 2
 
 
 def make_demo(path: Path, size: str = "full", threads: int = 2, progress: Progress = silent) -> None:

@@ -158,6 +158,19 @@ def _parse(name: str, text: bytes) -> dict[str, Any]:
 
 
 def _from_json(document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None) -> Document:
+    try:
+        return Document(document, tuple(_buffers(document, name, folder, binary)), folder, name)
+    except FileNotFoundError as e:
+        raise MillError(
+            f"{name} needs the file “{e}”, which is not there.",
+            "Put it beside the scene, or pack the whole folder into one ZIP.",
+            "Nothing was imported.",
+        ) from e
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as e:
+        raise broken(name, f"its list of buffers is not as the format asks ({e})") from e
+
+
+def _buffers(document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None) -> list[Blob]:
     buffers = []
     for i, b in enumerate(document.get("buffers", [])):
         uri = b.get("uri") if isinstance(b, dict) else None
@@ -174,7 +187,7 @@ def _from_json(document: dict[str, Any], name: str, folder: Path | None, binary:
                 "Nothing was imported.",
             )
         buffers.append(blob)
-    return Document(document, tuple(buffers), folder, name)
+    return buffers
 
 
 def resolve(uri: str, name: str, folder: Path | None) -> Blob:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.formats.gltf.materials import write_material
-from mill_lane.core.scene.model import Channel, Image, Light, Node, Part, Scene
+from mill_lane.core.scene.model import Channel, Geometry, Image, Light, Node, Part, Scene
 
 Source = tuple[int, Callable[[], "bytes | NDArray[Any]"]]
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
@@ -54,7 +54,7 @@ def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
     roots = [i for i, n in enumerate(scene.nodes) if n.parent < 0]
     root["scenes"] = [{"name": scene.name, "nodes": roots, "extras": {"mill_lane": settings}}]
     root["nodes"] = [_node(scene, i, n, used) for i, n in enumerate(scene.nodes)]
-    root["meshes"] = [{"name": m.name, "primitives": [_primitive(b, p) for p in m.parts]} for m in scene.meshes]
+    root["meshes"] = [{"name": m.name, "primitives": [_primitive(b, p, _bumpy(scene, p)) for p in m.parts]} for m in scene.meshes]
     root["materials"] = [write_material(m, used) for m in scene.materials]
     root["images"] = [_image(b, image) for image in scene.images]
     root["samplers"] = []
@@ -106,7 +106,38 @@ def _node(scene: Scene, index: int, n: Node, used: set[str]) -> dict[str, Any]:
     return out
 
 
-def _primitive(b: _Builder, p: Part) -> dict[str, Any]:
+def _bumpy(scene: Scene, p: Part) -> bool:
+    return p.has_uvs and p.material >= 0 and scene.materials[p.material].normal_texture is not None
+
+
+def tangents(g: Geometry) -> NDArray[np.float32]:
+    """Tangents along rising U with the sign of the bitangent, float32 (V, 4) (glTF 2.0, section 3.7.2.1).
+
+    Our renderer works them out at each hit; other programs differ unless the file says them.
+    """
+    assert g.uvs is not None
+    p, uv = g.positions.astype(float)[g.triangles], g.uvs.astype(float)[g.triangles]
+    e1, e2, d1, d2 = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0], uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    det = d1[:, 0] * d2[:, 1] - d2[:, 0] * d1[:, 1]
+    sign = np.where(det < 0, -1.0, 1.0)
+    along = (e1 * d2[:, 1:] - e2 * d1[:, 1:]) * sign[:, None]
+    total, hand = np.zeros((len(g.positions), 3)), np.zeros(len(g.positions))
+    for k in range(3):
+        np.add.at(total, g.triangles[:, k], along)
+        np.add.at(hand, g.triangles[:, k], sign)
+    n = g.normals.astype(float)
+    total -= n * (total * n).sum(1, keepdims=True)
+    # Where a vertex has no layout of its own, any direction across the normal will do.
+    spare = np.cross(n, np.where(np.abs(n[:, :1]) < 0.9, [[1.0, 0, 0]], [[0, 1.0, 0]]))
+    flat = np.linalg.norm(total, axis=1) < 1e-12
+    total[flat] = spare[flat]
+    total /= np.linalg.norm(total, axis=1, keepdims=True)
+    # V runs down the picture, so a layout that is not mirrored has a bitangent against n x t.
+    w = np.where(hand < 0, 1.0, -1.0)
+    return np.concatenate([total, w[:, None]], 1).astype(np.float32)
+
+
+def _primitive(b: _Builder, p: Part, bumpy: bool) -> dict[str, Any]:
     n, t = p.vertices, p.triangles
     wide = n > 65535
 
@@ -131,6 +162,9 @@ def _primitive(b: _Builder, p: Part) -> dict[str, Any]:
     }
     if p.has_uvs:
         attributes["TEXCOORD_0"] = b.accessor(b.view(8 * n, uvs, 34962), "VEC2", 5126, n)
+    if bumpy:
+        view = b.view(16 * n, lambda: tangents(p.load()), 34962)
+        attributes["TANGENT"] = b.accessor(view, "VEC4", 5126, n)
     view = b.view((12 if wide else 6) * t, indices, 34963)
     out: dict[str, Any] = {"attributes": attributes}
     out["indices"] = b.accessor(view, "SCALAR", 5125 if wide else 5123, 3 * t)
