@@ -5,7 +5,6 @@ from __future__ import annotations
 import functools
 import math
 import tempfile
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +14,7 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
-from mill_lane.core.scene.model import Camera, Environment, Geometry, Image, Light, Material, Mesh, Node, Part, Scene
+from mill_lane.core.scene.model import Camera, Environment, Geometry, Image, Light, Material, Mesh, Node, Scene
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded, part_of
 from mill_lane.demo.make import make_demo
@@ -97,7 +96,6 @@ def picture(size: int = 8, channels: int = 3, bits: int = 8, name: str = "grain"
     return encoded(name, "image/png", size, channels, bits, encode(pixels, "image/png"))
 
 
-
 @functools.cache
 def small_demo() -> Path:
     """The small bakery as a file, made once for all tests."""
@@ -116,6 +114,10 @@ def disc(radius: float, sides: int, y: float, up: bool) -> Geometry:
     rim = np.stack([r * np.cos(angle), np.full(sides, y), r * np.sin(angle)], 1)
     points = np.concatenate([[[0, y, 0]], rim]).astype(np.float32)
     i = np.arange(sides)
-    triangles = np.stack([np.zeros(sides, int), 1 + (i + 1) % sides, 1 + i], 1) if up else np.stack([np.zeros(sides, int), 1 + i, 1 + (i + 1) % sides], 1)
+    triangles = (
+        np.stack([np.zeros(sides, int), 1 + (i + 1) % sides, 1 + i], 1)
+        if up
+        else np.stack([np.zeros(sides, int), 1 + i, 1 + (i + 1) % sides], 1)
+    )
     normals = np.tile(np.array([[0, 1 if up else -1, 0]], np.float32), (sides + 1, 1))
     return Geometry(points, normals, None, triangles.astype(np.uint32))

@@ -50,10 +50,10 @@ def build_parser() -> argparse.ArgumentParser:
 
     demo = command("demo", run_demo, "Build the demo scene, or serve it.")
     demo.add_argument("--out", type=Path, help="write the scene to this GLB instead of serving it")
-    demo.add_argument("--size", choices=("full", "small"), default="full")
+    demo.add_argument("--size", choices=("full", "medium", "small"), default="full")
     _serving(demo)
     served = command("serve", run_serve, "Serve the application.")
-    served.add_argument("--demo", choices=("full", "small"), help="make the demo job of this size when there is none")
+    served.add_argument("--demo", choices=("full", "medium", "small"), help="make the demo job of this size when there is none")
     _serving(served)
 
     weigh = command("weigh", run_weigh, "Count and measure a scene.")

@@ -144,12 +144,33 @@ class TestDamage(Folder):
 
     values = st.recursive(
         st.none() | st.booleans() | st.integers(-5, 2**33) | st.floats() | st.text(max_size=8),
-        lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(["nodes", "mesh", "count", "uri", "source"]), x, max_size=3),
+        lambda x: (
+            st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(["nodes", "mesh", "count", "uri", "source"]), x, max_size=3)
+        ),
         max_leaves=6,
     )
 
     @QUICK
-    @given(st.sampled_from(["nodes", "meshes", "accessors", "bufferViews", "buffers", "scenes", "materials", "images", "textures", "extensions", "animations", "cameras", "samplers"]), values)
+    @given(
+        st.sampled_from(
+            [
+                "nodes",
+                "meshes",
+                "accessors",
+                "bufferViews",
+                "buffers",
+                "scenes",
+                "materials",
+                "images",
+                "textures",
+                "extensions",
+                "animations",
+                "cameras",
+                "samplers",
+            ]
+        ),
+        values,
+    )
     def test_any_json(self, key: str, value: Any) -> None:
         document, binary = triangle()
         document["textures"], document["images"] = [{"source": 0}], [{"uri": "data:image/png;base64,AAAA"}]

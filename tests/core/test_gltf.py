@@ -113,7 +113,11 @@ class TestReading(Folder):
         times = np.array([0.0, 1.0, 2.0])
         values = np.array([[0.0, 0, 0], [2, 0, 0], [2, 4, 0]])
         tangents = np.stack([np.zeros((3, 3)), values, np.zeros((3, 3))], 1).reshape(-1, 3)
-        for kind, data, middle in (("LINEAR", values, (1.0, 0, 0)), ("STEP", values, (0.0, 0, 0)), ("CUBICSPLINE", tangents, (1.0, 0, 0))):
+        for kind, data, middle in (
+            ("LINEAR", values, (1.0, 0, 0)),
+            ("STEP", values, (0.0, 0, 0)),
+            ("CUBICSPLINE", tangents, (1.0, 0, 0)),
+        ):
             node = Node("n", channels=(Channel("translation", kind, times, data),))  # type: ignore[arg-type]
             scene = scene_of((floor(), Material()))
             scene = replace(scene, nodes=(node,))
@@ -160,7 +164,8 @@ class TestWriting(Folder):
     def rich(self) -> Any:
         glass = Material("glass", roughness=0.0, metallic=0.0, transmission=1.0, thickness=0.1, ior=1.4, attenuation_distance=0.5)
         cloth = Material(
-            "cloth", (0.5, 0.6, 0.7, 0.9), 0.1, 0.8, emissive=(3.0, 2.0, 1.0), alpha_mode="MASK", alpha_cutoff=0.3, double_sided=True,
+            "cloth", (0.5, 0.6, 0.7, 0.9), 0.1, 0.8, emissive=(3.0, 2.0, 1.0),
+            alpha_mode="MASK", alpha_cutoff=0.3, double_sided=True,
             base_texture=TextureUse(0, offset=(0.1, 0.2), rotation=0.3, scale=(2, 3)), normal_texture=TextureUse(1, strength=0.5),
         )  # fmt: skip
         scene = scene_of(

@@ -15,7 +15,9 @@ class TestGGX(unittest.TestCase):
     def test_distribution_is_normalised(self) -> None:
         """D(h) cos(h) integrates to 1 over the hemisphere (Walter et al. 2007, equation 4)."""
         for alpha in (0.05, 0.3, 0.7, 1.0):
-            total, _ = integrate.quad(lambda z, a=alpha: 2 * math.pi * bsdf.ggx_density(z, a) * z, 0, 1, points=[0.99, 0.999, 0.9999])
+            total, _ = integrate.quad(
+                lambda z, a=alpha: 2 * math.pi * bsdf.ggx_density(z, a) * z, 0, 1, points=[0.99, 0.999, 0.9999]
+            )
             self.assertAlmostEqual(total, 1.0, places=5)
 
     def test_visible_normals_match_their_density(self) -> None:
@@ -57,7 +59,8 @@ class TestGGX(unittest.TestCase):
             for zz in z:
                 s = math.sqrt(1 - zz * zz)
                 total += sum(
-                    bsdf.evaluate((0.5, 0.5, 0.5), metallic, alpha, 1.5, v, (s * math.cos(p), s * math.sin(p), zz))[3] for p in phi
+                    bsdf.evaluate((0.5, 0.5, 0.5), metallic, alpha, 1.5, v, (s * math.cos(p), s * math.sin(p), zz))[3]
+                    for p in phi
                 )
             total *= 2 * math.pi / (len(z) * len(phi))
             self.assertLess(total, 1.01)

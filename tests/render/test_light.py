@@ -43,7 +43,9 @@ class TestFurnace(unittest.TestCase):
         """The integral of the same BRDF over the hemisphere, by quadrature, at the angles that the ball shows."""
         alpha = 0.8**2
         albedo = {c: directional_albedo(1.0, alpha, 1.5, c) for c in np.linspace(0.05, 1.0, 20)}
-        scene = scene_of((floor(4.0), Material("rough", (1, 1, 1, 1), 1.0, 0.8)), environment=even_sky(), yfov=0.05, eye=(0, 2, 2))
+        scene = scene_of(
+            (floor(4.0), Material("rough", (1, 1, 1, 1), 1.0, 0.8)), environment=even_sky(), yfov=0.05, eye=(0, 2, 2)
+        )
         got = mean_luma(render(scene, samples=256, size=8, bounces=4))[0]
         want = float(np.interp(math.sqrt(0.5), list(albedo), list(albedo.values())))
         self.assertAlmostEqual(got, want, delta=0.01)
@@ -81,7 +83,12 @@ class TestLamps(unittest.TestCase):
 
     def radiance(self, light: Light, matrix: np.ndarray, at: tuple[float, float] = (0.0, 0.0)) -> float:
         scene = scene_of(
-            (floor(40.0), self.matt), eye=(at[0], 6.0, at[1] + 0.001), at=(at[0], 0, at[1]), up=(0, 0, -1), yfov=0.001, lights=((light, matrix),)
+            (floor(40.0), self.matt),
+            eye=(at[0], 6.0, at[1] + 0.001),
+            at=(at[0], 0, at[1]),
+            up=(0, 0, -1),
+            yfov=0.001,
+            lights=((light, matrix),),
         )
         return mean_luma(render(scene, samples=4, size=4, bounces=0))[0]
 
@@ -138,7 +145,9 @@ class TestLamps(unittest.TestCase):
         """
         lamp = Material("lamp", (0, 0, 0, 1), 0.0, 1.0, emissive=(2.0,) * 3)
         mirror = Material("mirror", (1, 1, 1, 1), 1.0, 0.03)
-        scene = scene_of((floor(4.0), mirror), (disc(0.6, 64, 1.0, up=False), lamp), eye=(0.5, 1.0, 0), at=(0.25, 0, 0), yfov=0.01)
+        scene = scene_of(
+            (floor(4.0), mirror), (disc(0.6, 64, 1.0, up=False), lamp), eye=(0.5, 1.0, 0), at=(0.25, 0, 0), yfov=0.01
+        )
         # The mirrored direction meets the middle of the lamp, so the floor shows its radiance.
         scene_mean, error = mean_luma(render(scene, samples=128, size=4, bounces=1))
         self.assertAlmostEqual(scene_mean, 2.0, delta=max(4 * error, 0.02))
@@ -166,7 +175,15 @@ class TestFogAndGlass(unittest.TestCase):
     def test_attenuation_in_glass(self) -> None:
         """KHR_materials_volume: after the attenuation distance the attenuation colour is left; the faces reflect 0.04 each."""
         glass = Material(
-            "g", (1, 1, 1, 1), 0.0, 0.0, transmission=1.0, thickness=1.0, ior=1.5, attenuation_color=(0.5, 0.5, 0.5), attenuation_distance=1.0
+            "g",
+            (1, 1, 1, 1),
+            0.0,
+            0.0,
+            transmission=1.0,
+            thickness=1.0,
+            ior=1.5,
+            attenuation_color=(0.5, 0.5, 0.5),
+            attenuation_distance=1.0,
         )
         wall = Material("wall", (0, 0, 0, 1), 0.0, 1.0, emissive=(1, 1, 1))
         sheet = shapes.sheet(np.array([-9, -9, -3.0]), np.array([18.0, 0, 0]), np.array([0, 18.0, 0]))

@@ -20,7 +20,8 @@ def accel_of(vertices: np.ndarray, triangles: np.ndarray) -> tuple[Accel, np.nda
     order, boxes, links = build_mesh(vertices, triangles)
     one = np.eye(3, 4, dtype=np.float32).reshape(1, 12)
     top = Accel(
-        np.concatenate([vertices.min(0) - 1, vertices.max(0) + 1])[None].astype(np.float32), np.array([[0, 1]], np.uint32), np.zeros(1, np.uint32),
+        np.concatenate([vertices.min(0) - 1, vertices.max(0) + 1])[None].astype(np.float32),
+        np.array([[0, 1]], np.uint32), np.zeros(1, np.uint32),
         one, np.zeros(1, np.uint32), boxes, links, triangles[order], vertices,
     )  # fmt: skip
     return top, order
@@ -90,7 +91,9 @@ class TestHits(unittest.TestCase):
         # Weld the seam, so that the mesh is closed to the bit.
         unique, inverse = np.unique(ball.positions.round(6), axis=0, return_inverse=True)
         triangles = inverse.reshape(-1)[ball.triangles].astype(np.uint32)
-        triangles = triangles[(triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2]) & (triangles[:, 0] != triangles[:, 2])]
+        triangles = triangles[
+            (triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2]) & (triangles[:, 0] != triangles[:, 2])
+        ]
         a, _ = accel_of(unique.astype(np.float32), triangles)
         rng = np.random.default_rng(3)
         k, w = rng.integers(len(triangles), size=300_000), rng.random((300_000, 1))

@@ -80,7 +80,9 @@ class TestSession(unittest.TestCase):
 
     def test_time_limit(self) -> None:
         limit = 1.0
-        session = self.finish(self.session(Recipe(width=640, height=360, samples=4096, min_samples=1, time_limit=limit)), step=0.1)
+        session = self.finish(
+            self.session(Recipe(width=640, height=360, samples=4096, min_samples=1, time_limit=limit)), step=0.1
+        )
         self.assertEqual(session.done, "time")
         # One piece of work beyond the limit at most; this machine may be busy, so a wide bound.
         self.assertLess(session.seconds, limit * 1.5)
@@ -120,7 +122,9 @@ class TestNoise(unittest.TestCase):
         """The noise read off one render against the spread over 32 renders with other seeds."""
         # Without rare bright paths: those are met too seldom for any estimate from one render .
         loaf = shapes.moved(shapes.ball(0.8, 32), (0, 0.8, 0))
-        scene = scene_of((floor(6.0), WHITE), (loaf, Material("crust", (0.6, 0.4, 0.2, 1), 0.0, 0.5)), eye=(0, 2, 5), environment=even_sky())
+        scene = scene_of(
+            (floor(6.0), WHITE), (loaf, Material("crust", (0.6, 0.4, 0.2, 1), 0.0, 0.5)), eye=(0, 2, 5), environment=even_sky()
+        )
         loaded = load(scene, 1)
         recipe = Recipe(width=32, height=32, samples=16, min_samples=1, bounces=2, layers=())
         lumas, estimates = [], []
@@ -161,7 +165,9 @@ class TestHardScenes(unittest.TestCase):
     def test_lamp_without_power_and_flat_triangles(self) -> None:
         g = floor(2.0)
         flat = Geometry(g.positions, g.normals, g.uvs, np.concatenate([g.triangles, [[0, 0, 1]], [[2, 2, 2]]]).astype(np.uint32))
-        scene = scene_of((flat, WHITE), eye=(0, 2, 2), lights=((Light("dead", "point", intensity=0.0), np.eye(4)),), environment=even_sky(0.5))
+        scene = scene_of(
+            (flat, WHITE), eye=(0, 2, 2), lights=((Light("dead", "point", intensity=0.0), np.eye(4)),), environment=even_sky(0.5)
+        )
         mean = mean_luma(render(scene, samples=8))[0]
         self.assertTrue(0 < mean <= 0.51)
 

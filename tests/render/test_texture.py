@@ -73,7 +73,9 @@ class TestLookup(unittest.TestCase):
         pixels = np.arange(4, dtype=np.uint8).reshape(1, 4, 1) * 10
         at = 0.125  # the first texel's middle
         for wraps, moved, want in ((0, 1.0, 0), (1, 1.0, 30), (2, 1.5, 30), (0, -1.0, 0), (1, -0.25, 0), (2, -3.0, 0)):
-            self.assertAlmostEqual(lookup(textures_of(pixels, wraps=(wraps, 0)), 0, at + moved, 0.5, 0.0, False)[0] * 255, want, places=4)
+            self.assertAlmostEqual(
+                lookup(textures_of(pixels, wraps=(wraps, 0)), 0, at + moved, 0.5, 0.0, False)[0] * 255, want, places=4
+            )
 
     def test_sixteen_bits_are_kept(self) -> None:
         pixels = np.array([[[12345]]], np.uint16)
@@ -81,7 +83,9 @@ class TestLookup(unittest.TestCase):
 
     def test_decoding(self) -> None:
         pixels = np.array([[[188, 188, 188]]], np.uint8)
-        self.assertAlmostEqual(lookup(textures_of(pixels, True), 0, 0.5, 0.5, 0.0, True)[0], float(to_linear(np.array(188 / 255))), places=6)
+        self.assertAlmostEqual(
+            lookup(textures_of(pixels, True), 0, 0.5, 0.5, 0.0, True)[0], float(to_linear(np.array(188 / 255))), places=6
+        )
 
     def test_the_smallest_level_is_the_mean(self) -> None:
         pixels = np.random.default_rng(0).integers(0, 255, (64, 64, 1)).astype(np.uint8)
@@ -118,7 +122,7 @@ class TestOnASurface(unittest.TestCase):
         self.assertEqual(self.colours(TextureUse(0, scale=(0.5, 0.5))), [self.red] * 4)
 
     def test_rotation(self) -> None:
-        """A quarter turn by the extension's matrix (from memory): (u, v) reads (v, -u), so the far left shows what was far right... """
+        """A quarter turn by the extension's matrix (from memory): the place (u, v) shows what stands at (v, -u)."""
         self.assertEqual(self.colours(TextureUse(0, rotation=math.pi / 2)), [self.blue, self.red, self.white, self.green])
 
     def test_alpha_mask_and_blend(self) -> None:

@@ -47,6 +47,7 @@ class Size:
 
 
 FULL = Size(4096, 1.0)
+MEDIUM = Size(2048, 0.2)
 SMALL = Size(64, 0.06)
 
 

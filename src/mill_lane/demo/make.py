@@ -11,10 +11,10 @@ from mill_lane.core.formats.gltf.read import image_of
 from mill_lane.core.formats.pictures import ENDINGS, write_pixels
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.scene.model import Image
-from mill_lane.demo.bakery import FULL, SMALL, Size, bakery
+from mill_lane.demo.bakery import FULL, MEDIUM, SMALL, Size, bakery
 from mill_lane.demo.textures import Picture, pictures
 
-SIZES: dict[str, Size] = {"full": FULL, "small": SMALL}
+SIZES: dict[str, Size] = {"full": FULL, "medium": MEDIUM, "small": SMALL}
 # Raise it when the scene changes, so that a cached file of an older one is made anew.
 EDITION = 2
 

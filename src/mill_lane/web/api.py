@@ -180,7 +180,7 @@ class TrialForm(BaseModel):
 
     model_config = {"extra": "allow"}
 
-    base: int | None = None  # the trial whose recipe it starts from; the draft when there is none
+    after: int | None = None  # the trial it will be compared with
     role: str = "draft"
     region_0: int = 0
     region_1: int = 0
@@ -198,9 +198,7 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     row = find_job(db, job)
     version = find_version(db, row)
     inventory = inventory_of(version)
-    base = db.get(Trial, form.base) if form.base else None
-    start = base.recipe if base is not None and base.job_id == row.id else getattr(row, form.role, row.draft)
-    recipe = merged(start, form.model_extra or {})
+    recipe = merged(row.final if form.role == "final" else row.draft, form.model_extra or {})
     region = (form.region_0, form.region_1, form.region_2, form.region_3)
     if form.whole or region == (0, 0, 0, 0):
         region = (0, 0, recipe.width, recipe.height)
@@ -223,7 +221,7 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     if form.role == "draft":
         row.draft = recipe.model_dump(mode="json")
     crop = ",".join(map(str, region))
-    return Done(go=f"/jobs/{row.id}/trials?b={number}" + (f"&a={base.number}" if base else "") + f"&region={crop}")
+    return Done(go=f"/jobs/{row.id}/trials?b={number}" + (f"&a={form.after}" if form.after else "") + f"&region={crop}")
 
 
 def check_frame(frame: int, frames: tuple[int, int]) -> int:

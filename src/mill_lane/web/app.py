@@ -96,7 +96,7 @@ def problem(request: Request, status: int, error: dict[str, Any]) -> Response:
     """An error as a page for people and as JSON for programs."""
     if "text/html" in request.headers.get("accept", "") and request.method == "GET":
         response: HTMLResponse = request.app.state.templates.TemplateResponse(
-            request, "problem.html", {"error": error, "stamp": "", "title": "Problem"}, status_code=status
+            request, "problem.html", {"error": error, "stamp": "", "title": "Problem", "waiting": []}, status_code=status
         )
         return response
     return JSONResponse(error, status)

@@ -55,12 +55,12 @@ def find_version(db: Session, job: Job) -> SceneVersion:
     return version
 
 
-_inventories: dict[tuple[str, int], Inventory] = {}
+_inventories: dict[tuple[object, ...], Inventory] = {}
 
 
 def inventory_of(version: SceneVersion) -> Inventory:
     """The version's inventory.  Parsed once: a version never changes."""
-    key = (version.file_hash, version.id)
+    key = (version.file_hash, version.id, version.created)
     if key not in _inventories:
         if len(_inventories) > 32:
             _inventories.clear()

@@ -125,15 +125,12 @@ def _geometry(scene: Scene, threads: int, progress: Progress) -> tuple[Accel, Su
 
 
 def in_order(function: Any, count: int, threads: int) -> Iterator[Any]:
-    """Results of function(0), function(1), … from a few threads, at most `threads` ahead of the reader."""
+    """Results of function(0), function(1), … in order, computed by a few threads; what waits is dropped on an error."""
     with ThreadPoolExecutor(max(1, threads)) as pool:
-        waiting = [pool.submit(function, i) for i in range(min(count, threads))]
+        waiting = [pool.submit(function, i) for i in range(count)]
         try:
-            for i in range(count):
-                result = waiting.pop(0).result()
-                if i + threads < count:
-                    waiting.append(pool.submit(function, i + threads))
-                yield result
+            for future in waiting:
+                yield future.result()
         finally:
             for future in waiting:
                 future.cancel()

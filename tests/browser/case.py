@@ -1,0 +1,180 @@
+"""A server, a worker and a headless Chromium for the tests that drive the real interface."""
+
+from __future__ import annotations
+
+import os
+import re
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+import urllib.error
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, ClassVar
+
+from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException, WebDriverException
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.by import By
+from selenium.webdriver.remote.webelement import WebElement
+
+ROOT = Path(__file__).resolve().parents[2]
+FLAGS = (
+    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--window-size=1280,800",
+)  # fmt: skip
+
+
+class Server:
+    """A Mill Lane of its own, on a free port."""
+
+    def __init__(self, demo: str | None, scenes: Path | None = None) -> None:
+        self.keep = tempfile.TemporaryDirectory(prefix="mill-lane-browser-")
+        self.home = Path(self.keep.name) / "home"
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            self.port = s.getsockname()[1]
+        self.base = f"http://127.0.0.1:{self.port}"
+        self.extra = [*(["--demo", demo] if demo else []), *(["--scenes", str(scenes)] if scenes else [])]
+        self.start()
+
+    def start(self) -> None:
+        command = [
+            sys.executable,
+            "-m",
+            "mill_lane.cli",
+            "serve",
+            "--home",
+            str(self.home),
+            "--port",
+            str(self.port),
+            *self.extra,
+        ]
+        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ.copy(), start_new_session=True)
+        for _ in range(300):
+            try:
+                with urllib.request.urlopen(f"{self.base}/healthz", timeout=2) as answer:
+                    if answer.status == 200:
+                        return
+            except (urllib.error.URLError, OSError):
+                time.sleep(0.1)
+        raise RuntimeError("the server did not start")
+
+    def kill(self) -> None:
+        """As a power cut would: the whole group at once."""
+        os.killpg(self.process.pid, 9)
+        self.process.wait()
+        time.sleep(0.5)
+
+    def close(self) -> None:
+        self.process.terminate()
+        try:
+            self.process.wait(15)
+        except subprocess.TimeoutExpired:
+            self.kill()
+        self.keep.cleanup()
+
+
+def new_driver(downloads: Path) -> webdriver.Chrome:
+    options = webdriver.ChromeOptions()
+    for flag in (*FLAGS, f"--user-data-dir={tempfile.mkdtemp(prefix='mill-lane-chromium-')}"):
+        options.add_argument(flag)
+    options.binary_location = "/usr/bin/chromium"
+    options.add_experimental_option("prefs", {"download.default_directory": str(downloads)})
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+    driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    driver.execute_cdp_cmd("Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(downloads)})
+    return driver
+
+
+class BrowserCase(unittest.TestCase):
+    demo: ClassVar[str | None] = "small"
+    server: ClassVar[Server]
+    driver: ClassVar[webdriver.Chrome]
+    downloads: ClassVar[Path]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.server = Server(cls.demo)
+        cls.addClassCleanup(cls.server.close)
+        cls.downloads = Path(cls.server.keep.name) / "downloads"
+        cls.downloads.mkdir()
+        cls.driver = new_driver(cls.downloads)
+        cls.addClassCleanup(cls.driver.quit)
+
+    def visit(self, path: str) -> None:
+        self.driver.get(self.server.base + path)
+        self.until(lambda: self.driver.execute_script("return document.readyState") == "complete", 20)
+        self.until(lambda: self.driver.execute_script("return Boolean(window.Alpine)"), 20)
+
+    def until(self, condition: Callable[[], Any], seconds: float = 60, what: str = "") -> Any:
+        end = time.monotonic() + seconds
+        while True:
+            try:
+                value = condition()
+                if value:
+                    return value
+            except (StaleElementReferenceException, WebDriverException):
+                pass
+            if time.monotonic() > end:
+                self.driver.save_screenshot("/tmp/mill-lane-failed.png")
+                self.fail(f"waited {seconds} s in vain {what}; the page says: {self.text()[:1500]}")
+            time.sleep(0.15)
+
+    def text(self) -> str:
+        return str(self.driver.find_element(By.TAG_NAME, "body").text)
+
+    def says(self, *words: str, seconds: float = 60) -> None:
+        for word in words:
+            self.until(lambda w=word: w in self.text(), seconds, f"for “{word}”")
+
+    def find(self, css: str) -> WebElement:
+        return self.driver.find_element(By.CSS_SELECTOR, css)
+
+    def press(self, label: str, within: str = "body") -> None:
+        """Click the button or link with exactly this text."""
+
+        def click() -> bool:
+            for e in self.driver.find_elements(By.CSS_SELECTOR, f"{within} button, {within} a, {within} label"):
+                if e.is_displayed() and e.text.strip() == label and e.is_enabled():
+                    e.click()
+                    return True
+            return False
+
+        self.until(click, 20, f"for a button “{label}”")
+
+    def fill(self, name: str, value: object, within: str = "main") -> None:
+        e = self.find(f"{within} [name='{name}']")
+        self.driver.execute_script("arguments[0].select && arguments[0].select()", e)
+        e.send_keys(str(value))
+        self.assertEqual(e.get_attribute("value"), str(value))
+
+    def figure(self, station: str) -> str:
+        return str(self.find(f"[data-figure='{station}']").text)
+
+    def amount(self, pattern: str) -> float:
+        found = re.search(pattern, self.text())
+        assert found is not None, (pattern, self.text()[:800])
+        return float(found.group(1))
+
+    def complaints(self) -> list[str]:
+        return [str(x["message"]) for x in self.driver.get_log("browser") if x["level"] == "SEVERE"]
+
+    def axe(self, where: str) -> None:
+        """No violation of WCAG 2.2 AA by axe-core."""
+        source = (ROOT / "frontend/node_modules/axe-core/axe.min.js").read_text()
+        self.driver.execute_script(source)
+        tags = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+        result = self.driver.execute_async_script(
+            "const done = arguments[1], fail = (e) => done({violations: [{id: String(e), nodes: []}]});"
+            "axe.run(document, {runOnly: arguments[0]}).then(done, fail);",
+            tags,
+        )
+        bad = [(v["id"], [n["html"][:160] for n in v["nodes"][:3]]) for v in result["violations"]]
+        self.assertEqual(bad, [], where)

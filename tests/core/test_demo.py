@@ -1,0 +1,90 @@
+"""The demo scene: heavy for the reasons it names, the same bits every time, small where it should be small."""
+
+from __future__ import annotations
+
+import hashlib
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from mill_lane.core.devices.model import DEMO_CARD
+from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.recipe import FINAL
+from mill_lane.core.render.load import load, pose
+from mill_lane.core.render.traverse import closest_batch
+from mill_lane.core.scene.model import Image
+from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.trim.distance import by_distance
+from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.core.weigh.measure import weigh
+from mill_lane.demo.bakery import FULL, bakery
+from mill_lane.demo.make import make_demo
+from mill_lane.demo.textures import pictures
+from tests.scenes import small_demo
+
+
+class TestDemo(unittest.TestCase):
+    def test_small_and_the_same_every_time(self) -> None:
+        self.assertLess(small_demo().stat().st_size, 5_000_000)
+        with tempfile.TemporaryDirectory() as folder:
+            again = Path(folder) / "again.glb"
+            make_demo(again, "small", threads=1)
+            self.assertEqual(
+                hashlib.sha256(again.read_bytes()).hexdigest(), hashlib.sha256(small_demo().read_bytes()).hexdigest()
+            )
+            self.assertEqual([p.name for p in Path(folder).iterdir()], ["again.glb"])
+
+    def test_the_full_scene_needs_a_third_to_a_half_too_much(self) -> None:
+        """1.3 to 1.6 times what the card has free; after the distance rule it fits.  Meshes are real, pictures headers."""
+
+        def header(name: str, mime: str, channels: int, bits: int) -> Image:
+            return Image(name, mime, FULL.texture, FULL.texture, channels, bits, 10**6, bytes)
+
+        images = []
+        for p in pictures():
+            sample = p.make(64)
+            images.append(header(p.name, p.mime, sample.shape[2], 8 * sample.dtype.itemsize))
+        inventory = weigh(bakery(images, FULL))
+        ledger = draw_up(inventory, FINAL, DEMO_CARD)
+        ratio = ledger.total / DEMO_CARD.free_bytes
+        self.assertTrue(1.3 <= ratio <= 1.6, ratio)
+        self.assertIn("loading textures", judge(ledger, DEMO_CARD.free_bytes).sentence())
+        sizes = {p.image: p.new_bytes for p in by_distance(inventory)}
+        self.assertTrue(judge(draw_up(inventory, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes).fits)
+        self.assertEqual(len(inventory.lights), 26)
+        moulding = next(m for m in inventory.meshes if m.name == "moulding")
+        self.assertGreaterEqual(moulding.triangles, 500_000)
+        trees = next(m for m in inventory.meshes if m.name == "street_tree")
+        self.assertGreater(trees.nearest_m or 0, 29.0)
+
+    def test_stacked_glass(self) -> None:
+        """Along some line of sight there are at least seven layers of glass."""
+        scene = open_scene(small_demo())
+        world = pose(load(scene, 1), 0.0)
+        m = world_matrices(scene, 0.0)
+        eye = m[scene.camera_node()][:3, 3]
+        jars = [i for i, n in enumerate(scene.nodes) if n.name.startswith("jar_") and n.name[4].isdigit()]
+        most = 0
+        for high in np.linspace(0.05, 0.3, 11):
+            target = m[jars[-1]][:3, 3] + [0, high, 0]
+            o, d = eye.copy(), (target - eye) / np.linalg.norm(target - eye)
+            layers = 0
+            for _ in range(80):
+                t, q, i = np.empty(1, np.float32), np.empty(1, np.int32), np.empty(1, np.int32)
+                closest_batch(world.accel, o[None].astype(np.float32), d[None].astype(np.float32), t, q, i)
+                if i[0] < 0:
+                    break
+                layers += scene.materials[int(world.surfaces.instances[i[0], 1])].name == "jar"
+                o = o + d * (float(t[0]) + 1e-4)
+            most = max(most, layers)
+        self.assertGreaterEqual(most, 7)
+
+    def test_the_camera_moves_slowly(self) -> None:
+        scene = open_scene(small_demo())
+        node = scene.camera_node()
+        places = np.array([world_matrices(scene, scene.seconds(f))[node][:3, 3] for f in range(1, 97)])
+        steps = np.linalg.norm(np.diff(places, axis=0), axis=1)
+        self.assertTrue((steps > 0).all() and steps.max() < 0.03)
+        self.assertGreater(np.linalg.norm(places[-1] - places[0]), 0.5)

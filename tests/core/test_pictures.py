@@ -1,0 +1,152 @@
+"""Colour, metrics and picture files against their standards and reference libraries."""
+
+from __future__ import annotations
+
+import io
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image as Pillow
+from skimage import metrics
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.pictures import decode, encode, read_header
+from mill_lane.core.image.compare import psnr, relative_mse, rmse, ssim
+from mill_lane.core.image.noise import Noise, pool, relative_error, summarise
+from mill_lane.core.image.srgb import from_linear, luminance, to_linear, view
+from mill_lane.core.recipe import DRAFT, FINAL, Recipe, clip_region, scale_region
+
+
+class TestSRGB(unittest.TestCase):
+    """IEC 61966-2-1."""
+
+    def test_worked_values(self) -> None:
+        # The two pieces meet at linear 0.0031308 / code 0.04045; code 0.5 is 0.21404 and middle grey 0.18 is code 0.4614.
+        for code, linear in ((0.0, 0.0), (1.0, 1.0), (0.04045, 0.0031308), (0.5, 0.21404114), (0.4613561, 0.18)):
+            self.assertAlmostEqual(float(to_linear(np.array(code))), linear, places=6)
+            self.assertAlmostEqual(float(from_linear(np.array(linear))), code, places=5)
+
+    @given(st.floats(0, 1))
+    def test_there_and_back(self, x: float) -> None:
+        self.assertAlmostEqual(float(to_linear(from_linear(np.array(x)))), x, places=6)
+
+    def test_weights(self) -> None:
+        """ITU-R BT.709-6, item 3.2: 0.2126, 0.7152, 0.0722."""
+        np.testing.assert_allclose(luminance(np.eye(3)), [0.2126, 0.7152, 0.0722])
+
+    def test_view(self) -> None:
+        light = np.array([[[0.0, 0.18, 1.0], [4.0, np.nan, -1.0]]])
+        np.testing.assert_array_equal(view(light), [[[0, 118, 255], [255, 0, 0]]])
+        np.testing.assert_array_equal(view(light, exposure=-2.0)[0, 1, 0], 255)
+        self.assertEqual(view(np.array([0.25]), exposure=1.0)[0], view(np.array([0.5]))[0])
+
+
+class TestMetrics(unittest.TestCase):
+    def setUp(self) -> None:
+        rng = np.random.default_rng(0)
+        self.a = rng.random((40, 50, 3))
+        self.b = np.clip(self.a + rng.normal(size=self.a.shape) * 0.1, 0, 1)
+
+    def test_against_scikit_image(self) -> None:
+        self.assertAlmostEqual(rmse(self.a, self.b), float(np.sqrt(metrics.mean_squared_error(self.a, self.b))), places=12)
+        self.assertAlmostEqual(psnr(self.a, self.b), metrics.peak_signal_noise_ratio(self.a, self.b, data_range=1.0), places=9)
+        self.assertAlmostEqual(
+            ssim(self.a, self.b), metrics.structural_similarity(self.a, self.b, channel_axis=2, data_range=1.0), places=9
+        )
+        grey = self.a[..., 0], self.b[..., 0]
+        self.assertAlmostEqual(ssim(*grey), metrics.structural_similarity(*grey, data_range=1.0), places=9)
+
+    def test_equal_pictures(self) -> None:
+        self.assertEqual((rmse(self.a, self.a), relative_mse(self.a, self.a), psnr(self.a, self.a)), (0.0, 0.0, float("inf")))
+        self.assertAlmostEqual(ssim(self.a, self.a), 1.0, places=12)
+
+    def test_other_sizes_are_refused(self) -> None:
+        with self.assertRaises(MillError):
+            rmse(self.a, self.b[1:])
+
+
+class TestNoiseMap(unittest.TestCase):
+    def test_pooling_is_a_mean_over_what_there_is(self) -> None:
+        plane = np.random.default_rng(1).random((12, 15))
+        want = np.array([[plane[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5].mean() for x in range(15)] for y in range(12)])
+        np.testing.assert_allclose(pool(plane), want)
+
+    def test_known_sigma(self) -> None:
+        """Independent samples of known spread: sigma / (sqrt(n) (mean + 0.05))."""
+        rng = np.random.default_rng(2)
+        n, mean, sigma = 64, 0.5, 0.2
+        x = rng.normal(mean, sigma, (n, 60, 60))
+        error = relative_error(x.sum(0), (x * x).sum(0), np.full((60, 60), n))
+        self.assertAlmostEqual(summarise(error).rms / (sigma / 8 / 0.55), 1.0, delta=0.02)
+
+    def test_no_estimate_from_one_sample(self) -> None:
+        one = np.ones((4, 4))
+        self.assertEqual(summarise(relative_error(one, one, one)), Noise(float("inf"), float("inf")))
+
+
+class TestPictureFiles(unittest.TestCase):
+    def test_headers_and_pixels_agree_with_pillow(self) -> None:
+        rng = np.random.default_rng(3)
+        for channels, mode in ((1, "L"), (3, "RGB"), (4, "RGBA")):
+            pixels = rng.integers(0, 255, (9, 13, channels)).astype(np.uint8)
+            data = encode(pixels, "image/png")
+            theirs = Pillow.open(io.BytesIO(data))
+            self.assertEqual((theirs.size, theirs.mode), ((13, 9), mode))
+            np.testing.assert_array_equal(np.asarray(theirs).reshape(pixels.shape), pixels)
+            h = read_header(data, "x")
+            self.assertEqual((h.width, h.height, h.channels, h.bits), (13, 9, channels, 8))
+            np.testing.assert_array_equal(decode(data, h.mime), pixels)
+
+    def test_jpeg(self) -> None:
+        y, x = np.mgrid[0:32, 0:48]
+        pixels = np.stack([x * 5, y * 7, x + y], -1).astype(np.uint8)
+        data = encode(pixels, "image/jpeg")
+        h = read_header(data, "x")
+        self.assertEqual((h.mime, h.width, h.height, h.channels, h.bits), ("image/jpeg", 48, 32, 3, 8))
+        self.assertLess(rmse(decode(data, h.mime), pixels), 3.0)
+
+    def test_colour_under_clear_alpha_is_kept(self) -> None:
+        pixels = np.full((4, 4, 4), 200, np.uint8)
+        pixels[..., 3] = 0
+        np.testing.assert_array_equal(decode(encode(pixels, "image/png"), "image/png"), pixels)
+
+    def test_palettes_become_colour(self) -> None:
+        out = io.BytesIO()
+        Pillow.new("P", (5, 5), 3).save(out, "PNG")
+        h = read_header(out.getvalue(), "p")
+        self.assertEqual(decode(out.getvalue(), h.mime).shape, (5, 5, h.channels))
+
+
+class TestRecipe(unittest.TestCase):
+    def test_the_typical_pair(self) -> None:
+        """Common practice: 540 px with 2 bounces against 1080 px with 4."""
+        self.assertEqual((DRAFT.height, DRAFT.bounces, FINAL.height, FINAL.bounces), (540, 2, 1080, 4))
+        self.assertEqual(DRAFT.width * FINAL.height, FINAL.width * DRAFT.height)
+
+    def test_json_there_and_back(self) -> None:
+        self.assertEqual(Recipe.model_validate_json(FINAL.model_dump_json()), FINAL)
+
+    def test_frozen_and_checked(self) -> None:
+        with self.assertRaises(ValueError):
+            FINAL.width = 5  # type: ignore[misc]
+        with self.assertRaises(ValueError):
+            Recipe(samples=4, min_samples=8)
+        with self.assertRaises(ValueError):
+            Recipe(samplez=4)  # type: ignore[call-arg]
+
+    def test_changes(self) -> None:
+        self.assertEqual(FINAL.changed_from(FINAL), {})
+        self.assertEqual(FINAL.model_copy(update={"bounces": 3}).changed_from(FINAL), {"bounces": (4, 3)})
+
+    @settings(max_examples=200)
+    @given(st.tuples(*[st.integers(-50, 150)] * 4))
+    def test_regions_stay_inside(self, region: tuple[int, int, int, int]) -> None:
+        try:
+            x0, y0, x1, y1 = clip_region(region, 100, 60)
+        except ValueError:
+            return
+        self.assertTrue(0 <= x0 < x1 <= 100 and 0 <= y0 < y1 <= 60)
+        a0, b0, a1, b1 = scale_region((x0, y0, x1, y1), (100, 60), (200, 120))
+        self.assertEqual((a0, b0, a1, b1), (2 * x0, 2 * y0, 2 * x1, 2 * y1))
