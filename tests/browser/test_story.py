@@ -75,8 +75,7 @@ class TestStory(BrowserCase):
         self.press("Run trial")
         self.until(lambda: self.figure("trials") == "3 kept", 90, "for the third trial")
         self.says("bounces 2 → 1", "samples 3 → 4, other crop")
-        # Two of them by wipe at 1:1.
-        self.find("a[aria-label='Show trial 2 as A']").click()
+        # A new trial is compared with the one before it at once; two of them by wipe at 1:1.
         self.until(lambda: "a=2" in self.driver.current_url)
         self.until(
             lambda: self.driver.execute_script(

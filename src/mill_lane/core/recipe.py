@@ -27,7 +27,7 @@ class Recipe(BaseModel):
     noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0
     bounces: Annotated[int, Field(ge=0, le=64, title="Bounces")] = 4
     transparent_layers: Annotated[int, Field(ge=0, le=256, title="Transparent layers")] = 16
-    clamp_indirect: Annotated[float, Field(ge=0, le=1e6, title="Clamp, indirect")] = 0.0
+    clamp_bounced: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = 0.0
     time_limit: Annotated[float, Field(ge=0, le=864000, title="Time limit", json_schema_extra={"unit": "s"})] = 0.0
     seed: Annotated[int, Field(ge=0, le=2**31 - 1, title="Seed")] = 1
     exposure: Annotated[float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})] = 0.0

@@ -101,7 +101,7 @@ class Session:
             rays = np.zeros(len(KINDS), np.int64)
             render_tiles(
                 self.world, self.view, self.film, r.width, r.height, x0, y0, edges[i], edges[i + 1] - edges[i],
-                self.index, 1, r.seed, r.bounces, r.transparent_layers, r.clamp_indirect,
+                self.index, 1, r.seed, r.bounces, r.transparent_layers, r.clamp_bounced,
                 np.empty(STACK, np.uint32), np.empty(8), rays,
             )  # fmt: skip
             return rays

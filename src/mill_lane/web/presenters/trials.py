@@ -19,14 +19,14 @@ FIELDS = (
     ("noise_percent", "Noise threshold", "%", "any"),
     ("bounces", "Bounces", "", "1"),
     ("transparent_layers", "Transparent layers", "", "1"),
-    ("clamp_indirect", "Clamp, indirect", "", "any"),
+    ("clamp_bounced", "Clamp, bounced light", "", "any"),
     ("time_limit", "Time limit", "s", "any"),
     ("exposure", "Exposure", "stops", "any"),
     ("seed", "Seed", "", "1"),
 )
 NAMES = {
     "width": "width", "height": "height", "samples": "samples", "min_samples": "samples at least", "noise": "noise threshold",
-    "bounces": "bounces", "transparent_layers": "transparent layers", "clamp_indirect": "clamp", "time_limit": "time limit",
+    "bounces": "bounces", "transparent_layers": "transparent layers", "clamp_bounced": "clamp", "time_limit": "time limit",
     "exposure": "exposure", "seed": "seed", "layers": "layers",
 }  # fmt: skip
 
