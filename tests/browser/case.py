@@ -124,7 +124,7 @@ class BrowserCase(unittest.TestCase):
                 pass
             if time.monotonic() > end:
                 self.driver.save_screenshot("/tmp/mill-lane-failed.png")
-                self.fail(f"waited {seconds} s in vain {what}; the page says: {self.text()[:1500]}")
+                self.fail(f"waited {seconds} s in vain {what}; the page says: {self.text()[-2500:]}")
             time.sleep(0.15)
 
     def text(self) -> str:

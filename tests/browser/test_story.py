@@ -142,5 +142,6 @@ class TestStory(BrowserCase):
         # The old version is still there.
         self.visit("/jobs/1/trim")
         self.find("form[action$='/version'] button").click()
-        self.until(lambda: "over" in self.figure("fit"), 20, "for the old version")
+        self.until(lambda: "scene version 1" in self.text().replace("\n", " "), 20, "for the old version")
+        self.assertEqual(self.figure("trim"), f"{staged} to look at")
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])

@@ -203,6 +203,24 @@ class TestChanges(WebCase):
         with self.home.sessions() as db:
             self.assertEqual(db.get_one(Task, trial.task_id).state, "queued")
 
+    def test_what_was_changed_is_there_when_the_answer_comes(self) -> None:
+        """The commit happens before the answer is sent, not after it."""
+        seen: list[str] = []
+        app = self.client.app
+
+        async def watched(scope: dict[str, object], receive: object, send: object) -> None:
+            async def spy(message: dict[str, object]) -> None:
+                if message["type"] == "http.response.start":
+                    with self.home.sessions() as db:
+                        seen.append(db.get_one(Job, 1).name)
+                await send(message)  # type: ignore[operator]
+
+            await app(scope, receive, spy)  # type: ignore[operator]
+
+        client = TestClient(watched, base_url="http://127.0.0.1:8410")  # type: ignore[arg-type]
+        client.put("/api/jobs/1/name", json={"name": "Renamed"})
+        self.assertEqual(seen, ["Renamed"])
+
     def test_trim_list(self) -> None:
         self.refused("POST", "/api/jobs/1/trim", json={})
         self.client.post("/api/jobs/1/staged", json={"all": "true", "stage": "true"})

@@ -36,7 +36,8 @@ def session_of(request: Request) -> Iterator[Session]:
         session.commit()
 
 
-Db = Annotated[Session, Depends(session_of)]
+# Committed before the answer goes out: the page asks again at once, and must see what it changed.
+Db = Annotated[Session, Depends(session_of, scope="function")]
 AHome = Annotated[Home, Depends(home_of)]
 
 

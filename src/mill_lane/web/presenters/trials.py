@@ -68,6 +68,8 @@ def changes(trial: Trial, before: Trial | None) -> str:
     for field, (old, new) in Recipe.model_validate(trial.recipe).changed_from(Recipe.model_validate(before.recipe)).items():
         if field == "noise":
             old, new = f"{old * 100:g} %", f"{new * 100:g} %"
+        elif isinstance(new, float):
+            old, new = f"{old:g}", f"{new:g}"
         out.append(f"{NAMES[field]} {old} → {new}" if field != "layers" else "layers changed")
     if shares(trial) != shares(before):
         out.append("other crop")
@@ -176,7 +178,7 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
     data = [r for r in book if r.same_crop and r.seconds and r.grain]
     if len(data) < 2:
         return None
-    left, right, top, bottom = 44.0, width - 12, 10.0, height - 24
+    left, right, top, bottom = 56.0, width - 12, 10.0, height - 24
 
     def scale(values: list[float], low: float, high: float) -> Any:
         a0, b0 = math.log10(min(values) / 1.3), math.log10(max(values) * 1.3)
