@@ -29,6 +29,7 @@ class Station:
     mark: Mark
     key: int
     predicted: bool = False
+    task: int | None = None  # the running task whose share is the figure
 
     @property
     def word(self) -> str:
@@ -57,8 +58,7 @@ def lane(db: Session, job: Job, version: SceneVersion) -> Lane:
     warnings = any(level in ("look", "lost") for level, _ in inventory.notes)
     spare = verdict.headroom / device.free_bytes
     fit: Mark = "fail" if not verdict.fits else "look" if spare < 0.05 else "order"
-    finish = _finish(db, job, version, estimate)
-    trimmed = version.number > 1 and not proposals
+    figure, mark, running = _finish(db, job, version, estimate)
     figures = [
         ("scene", "Scene", f"{count(inventory.triangles)} tris", "look" if warnings else "order"),
         ("machine", "Machine", f"{gigabytes(device.free_bytes)} free", "order"),
@@ -67,12 +67,12 @@ def lane(db: Session, job: Job, version: SceneVersion) -> Lane:
         (
             "trim", "Trim",
             f"{staged} staged" if staged else f"{len(proposals)} to look at" if proposals else "in order",
-            "look" if proposals else "order" if trimmed or not proposals else "todo",
+            "look" if proposals else "order",
         ),
-        ("finish", "Finish", *finish),
+        ("finish", "Finish", figure, mark),
     ]  # fmt: skip
     stations = [
-        Station(name, title, figure, mark, i + 1, predicted=name == "finish" and "±" in figure)  # type: ignore[arg-type]
+        Station(name, title, figure, mark, i + 1, predicted="±" in figure, task=running if name == "finish" else None)  # type: ignore[arg-type]
         for i, (name, title, figure, mark) in enumerate(figures)
     ]
     return Lane(stations, ledger, verdict, estimate)
@@ -99,13 +99,13 @@ def estimate_for(job: Job, version: SceneVersion, trials: list[Trial]) -> Estima
     return best
 
 
-def _finish(db: Session, job: Job, version: SceneVersion, estimate: Estimate | None) -> tuple[str, Mark]:
+def _finish(db: Session, job: Job, version: SceneVersion, estimate: Estimate | None) -> tuple[str, Mark, int | None]:
     run = db.scalars(select(Run).where(Run.job_id == job.id).order_by(Run.id.desc())).first()
     task = db.get(Task, run.task_id) if run and run.task_id else None
     if task is not None and not task.over:
-        return f"{task.share * 100:.0f} % done", "order"
+        return f"{task.share * 100:.0f} %", "order", task.id
     if run is not None and run.measured and run.version_id == version.id:
-        return f"frame {run.frame} done", "order"
+        return f"frame {run.frame} done", "order", None
     if estimate is not None:
-        return predicted(estimate.seconds, estimate.margin), "todo"
-    return "try a crop first", "todo"
+        return predicted(estimate.seconds, estimate.margin), "todo", None
+    return "try a crop first", "todo", None
