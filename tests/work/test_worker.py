@@ -203,7 +203,11 @@ class TestWorker(WithHome):
             db.commit()
         thread = threading.Thread(target=self.worker.one)
         thread.start()
-        time.sleep(4)
+        for _ in range(600):  # until the render itself goes on; stopped before, nothing new would be kept
+            with self.home.sessions() as db:
+                if db.get_one(Task, number).live.get("phase") == "rendering":
+                    break
+            time.sleep(0.1)
         with self.home.sessions() as db:
             queue.cancel(db, db.get_one(Task, number))
             db.commit()

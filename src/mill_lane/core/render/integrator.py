@@ -126,6 +126,7 @@ def trace(
     o, d = origin, direction
     density = -1.0  # of the last scattering; below 0 where no lamp could have been aimed at
     depth, layers, travelled = 0, 0, 0.0
+    since = 0.0  # metres since the last scattering, straight through panes and holes
     recorded = False
     counts[CAMERA_RAY] += 1
     event = 0
@@ -139,12 +140,14 @@ def trace(
             fog_u, fog_v = pair(seed, index, dim)
             at, box = collide(media, o, d, length, fog_u)
             if box >= 0:
+                if depth > bounces:
+                    break
                 share = media[box, 6] / media[box, 7]
                 tr, tg, tb = tr * share, tg * share, tb * share
                 p = (o[0] + at * d[0], o[1] + at * d[1], o[2] + at * d[2])
                 travelled += at
                 g_ = media[box, 8]
-                if has_lights and depth < bounces + 1:
+                if has_lights:
                     pick, _ = pair(seed, index, dim + 3)
                     a, b = pair(seed, index, dim + 4)
                     lx, ly, lz, far, lr, lg, lb, chance, delta, row, lu, lv = sample_light(lights, p[0], p[1], p[2], pick, a, b)
@@ -156,8 +159,6 @@ def trace(
                         k = f * weight / chance
                         r, g, bl = _clamped(tr * vr * lr * k, tg * vg * lg * k, tb * vb * lb * k, clamp, depth)
                         red, green, blue = red + r, green + g, blue + bl
-                if depth >= bounces:
-                    break
                 cosine = sample_phase(g_, fog_v)
                 turn, _ = pair(seed, index, dim + 2)
                 sx, sy = frame(d[0], d[1], d[2])
@@ -169,6 +170,7 @@ def trace(
                     x * sx[2] + y * sy[2] + cosine * d[2],
                 )
                 o = p
+                since = 0.0
                 density = phase(g_, cosine)
                 depth += 1
                 spread = max(spread, 0.05)
@@ -184,6 +186,7 @@ def trace(
             red, green, blue = red + r, green + g, blue + b
             break
         travelled += length
+        since += length
         if ar + ag + ab > 0:
             tr, tg, tb = tr * math.exp(-ar * length), tg * math.exp(-ag * length), tb * math.exp(-ab * length)
         hit = place(world, triangle, inst, u, v, d, spread * travelled)
@@ -208,7 +211,7 @@ def trace(
                 if density >= 0 and first >= 0:
                     row = first + triangle - world.surfaces.parts[world.surfaces.instances[inst, 0], 2]
                     facing = abs(hit.flat[0] * d[0] + hit.flat[1] * d[1] + hit.flat[2] * d[2])
-                    q = lights.chance[row] * length * length / max(lights.rows[row, 13] * facing, 1e-12)
+                    q = lights.chance[row] * since * since / max(lights.rows[row, 13] * facing, 1e-12)
                     weight = density * density / (density * density + q * q)
                 r, g, b = _clamped(tr * er * weight, tg * eg * weight, tb * eb * weight, clamp, depth)
                 red, green, blue = red + r, green + g, blue + b
@@ -229,7 +232,7 @@ def trace(
             leaving = hit.front < 0 and not thin
             mirror = fresnel(c, 1.0 / eta if leaving else eta)
             if lobe < mirror:
-                if depth >= bounces:
+                if depth > bounces:
                     break
                 depth += 1
                 d = (d[0] + 2 * c * n[0], d[1] + 2 * c * n[1], d[2] + 2 * c * n[2])
@@ -255,6 +258,8 @@ def trace(
         if not recorded:
             _record(features, (br, bg, bb), n, travelled, layers)
             recorded = True
+        if depth > bounces:
+            break  # this ray only went to see whether there is a lamp: the other half of aiming at one
         s, q_ = frame(n[0], n[1], n[2])
         base = (br, bg, bb)
         eta = factors[M_IOR]
@@ -285,8 +290,6 @@ def trace(
                         k = weight / chance
                         r, g, b = _clamped(tr * fr * vr * lr * k, tg * fg * vg * lg * k, tb * fb * vb * lb * k, clamp, depth)
                         red, green, blue = red + r, green + g, blue + b
-        if depth >= bounces:
-            break
         a, b = pair(seed, index, dim + 2)
         x, y, z = sample(base, metallic, alpha, eta, view, lobe, a, b)
         if z <= 0:
@@ -305,6 +308,7 @@ def trace(
         if d[0] * hit.flat[0] + d[1] * hit.flat[1] + d[2] * hit.flat[2] <= 0:
             break
         o = start
+        since = 0.0
         depth += 1
         spread = max(spread, 0.1 * math.sqrt(alpha))
         counts[BOUNCE_RAY] += 1
