@@ -1,50 +1,70 @@
-"""Rays of the simple tracer against embreex, one thread, interleaved, on thread CPU time."""
+"""Ray queries against embreex (robust off), one thread, interleaved, on thread CPU time; and two threads against one."""
 
 from __future__ import annotations
 
 import time
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh
 
-from mill_lane.core.render.build import build_mesh
-from mill_lane.core.render.traverse import Accel, closest_batch
-from mill_lane.demo import shapes
+from bench.scenes import boulder, room
+from bench.tracing import camera_rays, second_rays
+from mill_lane.core.render.shooting import Shooter, mesh_world
+
+ROUNDS = 7
 
 
 def run() -> dict[str, Any]:
-    mesh = shapes.tree(150_000, 7)[1]
-    build_mesh(mesh.positions[:300], mesh.triangles[:50])
-    start = time.thread_time()
-    order, boxes, links = build_mesh(mesh.positions, mesh.triangles)
-    built = time.thread_time() - start
-    a = Accel(
-        boxes[:1].copy(), np.array([[0, 1]], np.uint32), np.zeros(1, np.uint32), np.eye(3, 4, dtype=np.float32).reshape(1, 12),
-        np.zeros(1, np.uint32), boxes, links, mesh.triangles[order], mesh.positions,
-    )  # fmt: skip
-    scene = rtcore_scene.EmbreeScene(robust=True)
-    keep = TriangleMesh(scene, mesh.positions, mesh.triangles.astype(np.int32))
-    rng = np.random.default_rng(0)
-    n = 200_000
-    o = (rng.normal(size=(n, 3)) * 3 + [0, 4, 0]).astype(np.float32)
-    d = rng.normal(size=(n, 3))
-    d = (d / np.linalg.norm(d, axis=1, keepdims=True)).astype(np.float32)
-    t, q, i = np.empty(n, np.float32), np.empty(n, np.int32), np.empty(n, np.int32)
-    closest_batch(a, o, d, t, q, i)
-    ours, theirs = 1e9, 1e9
-    for _ in range(5):
-        start = time.thread_time()
-        closest_batch(a, o, d, t, q, i)
-        ours = min(ours, time.thread_time() - start)
-        start = time.thread_time()
-        scene.run(o, d, output=1)
-        theirs = min(theirs, time.thread_time() - start)
-    del keep
-    return {
-        "million rays a second": n / ours / 1e6,
-        "rays / embreex (robust)": theirs / ours,
-        "build, million triangles a second": len(mesh.triangles) / built / 1e6,
-        "nodes and links, bytes a triangle": (boxes.nbytes + links.nbytes) / len(mesh.triangles),
-    }
+    figures: dict[str, Any] = {}
+    for name, make in (("room", room), ("boulder", boulder)):
+        positions, triangles = make()
+        world = mesh_world(positions, triangles)
+        scene = rtcore_scene.EmbreeScene(robust=False)
+        keep = TriangleMesh(scene, positions, triangles.astype(np.int32))
+        o, d = camera_rays()
+        for kind, (po, pd, far) in second_rays(world, positions, triangles, o, d).items():
+            shooter = Shooter(world, po, pd, far)
+            eo, ed = shooter.o.copy(), shooter.d.copy()
+            ours, theirs, pairs = [], [], []
+            for _ in range(ROUNDS):
+                distances = shooter.far.copy()
+                start = time.thread_time()
+                if kind == "shadow":
+                    shooter.blocked()
+                else:
+                    shooter.closest()
+                ours.append(time.thread_time() - start)
+                start = time.thread_time()
+                if kind == "shadow":
+                    scene.run(eo, ed, dists=distances, query="OCCLUDED")
+                else:
+                    scene.run(eo, ed, output=1)
+                theirs.append(time.thread_time() - start)
+            figures[f"{name}, {kind}: million rays a second"] = len(po) / min(ours) / 1e6
+            figures[f"{name}, {kind}: rays / embreex"] = min(theirs) / min(ours)
+            if kind == "diffuse":
+                for _ in range(ROUNDS):
+                    pairs.append(_two_threads(shooter))
+                figures[f"{name}, {kind}: two threads / one"] = float(np.median(pairs))
+        figures[f"{name}: triangles"] = len(triangles)
+        figures[f"{name}: bytes a triangle"] = (world.nodes.nbytes + world.blocks.nbytes) / len(triangles)
+        del keep
+    return figures
+
+
+def _two_threads(shooter: Shooter) -> float:
+    """How much faster two threads follow the same rays, on the clock."""
+    other = Shooter(shooter.world, shooter.o, shooter.d, shooter.far)
+    half = len(shooter.o) // 2
+    start = time.perf_counter()
+    shooter.closest()
+    one = time.perf_counter() - start
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(lambda f: f(), (lambda: None, lambda: None)))
+        start = time.perf_counter()
+        list(pool.map(lambda f: f(), (lambda: shooter.closest(0, half), lambda: other.closest(half))))
+        two = time.perf_counter() - start
+    return one / two

@@ -132,7 +132,7 @@ class TestMemoryOfAProcess(unittest.TestCase):
             done = subprocess.run(
                 [
                     *(sys.executable, "-m", "mill_lane.cli", "render", str(small_demo()), "--out", f"{folder}/a.exr", "--json"),
-                    *("--width", "3200", "--height", "1800", "--samples", "2", "--bounces", "0", "--time", "1"),
+                    *("--width", "2000", "--height", "1125", "--samples", "1", "--bounces", "0", "--threads", "2"),
                 ],
                 capture_output=True,
                 text=True,

@@ -235,7 +235,7 @@ def run_render(args: argparse.Namespace) -> Result:
             saved = time.perf_counter()
     noise = session.noise()
     temporary = args.out.with_name(args.out.name + ".part.exr")
-    write_exr(temporary, session.layers())
+    write_exr(temporary, session.each_layer())
     temporary.replace(args.out)
     state.unlink(missing_ok=True)
     tell(1.0, f"{args.out}: {session.seconds:.1f} s, {session.samples_mean:.1f} samples, noise {noise.rms * 100:.2f} %")

@@ -13,7 +13,8 @@ from mill_lane.core.devices.model import DEMO_CARD
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.recipe import FINAL
 from mill_lane.core.render.load import load, pose
-from mill_lane.core.render.traverse import closest_batch
+from mill_lane.core.render.shooting import Shooter
+from mill_lane.core.render.slots import P_MATERIAL
 from mill_lane.core.scene.model import Image
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.core.trim.distance import by_distance
@@ -72,12 +73,12 @@ class TestDemo(unittest.TestCase):
             o, d = eye.copy(), (target - eye) / np.linalg.norm(target - eye)
             layers = 0
             for _ in range(80):
-                t, q, i = np.empty(1, np.float32), np.empty(1, np.int32), np.empty(1, np.int32)
-                closest_batch(world.accel, o[None].astype(np.float32), d[None].astype(np.float32), t, q, i)
-                if i[0] < 0:
+                ray = Shooter(world, o[None], d[None])
+                ray.closest()
+                if ray.places[0] < 0:
                     break
-                layers += scene.materials[int(world.surfaces.instances[i[0], 1])].name == "jar"
-                o = o + d * (float(t[0]) + 1e-4)
+                layers += scene.materials[int(world.places[ray.places[0], P_MATERIAL])].name == "jar"
+                o = o + d * (float(ray.t[0]) + 1e-4)
             most = max(most, layers)
         self.assertGreaterEqual(most, 7)
 

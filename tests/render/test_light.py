@@ -10,6 +10,7 @@ import numpy as np
 from mill_lane.core.render import bsdf
 from mill_lane.core.scene.model import Light, Material, Medium
 from mill_lane.demo import shapes
+from tests.kernels import evaluate, material_path
 from tests.scenes import WHITE, disc, even_sky, floor, looking, mean_luma, render, scene_of
 
 
@@ -71,10 +72,11 @@ def directional_albedo(base: float, alpha: float, eta: float, cosine: float, n: 
     z = (np.arange(n) + 0.5) / n
     phi = (np.arange(n) + 0.5) / n * 2 * math.pi
     total = 0.0
+    q = material_path((base, base, base), 1.0, alpha, eta)
     for zz in z:
         s = math.sqrt(1 - zz * zz)
         for p in phi[::8]:
-            total += bsdf.evaluate((base, base, base), 1.0, alpha, eta, v, (s * math.cos(p), s * math.sin(p), zz))[0]
+            total += evaluate(q, v, (s * math.cos(p), s * math.sin(p), zz))[1, 0]
     return total / (n * len(phi[::8])) * 2 * math.pi
 
 

@@ -12,9 +12,10 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.image.srgb import from_linear, to_linear
 from mill_lane.core.render.sampler import pair, pixel_seed
 from mill_lane.core.render.sizes import chain_values, image_bytes, levels
-from mill_lane.core.render.texture import DECODE, Textures, fill_chain, halve, lookup
+from mill_lane.core.render.texture import DECODE, Textures, fill_chain, halve, texture_table
 from mill_lane.core.scene.model import Image, Material, Texture, TextureUse
 from mill_lane.demo.bakery import encoded
+from tests.kernels import lookup
 from tests.scenes import floor, picture, render, scene_of
 
 
@@ -23,8 +24,8 @@ def textures_of(pixels: np.ndarray, srgb: bool = False, wraps: tuple[int, int] =
     wide = int(pixels.dtype == np.uint16)
     out = np.empty(chain_values(w, h, c), pixels.dtype)
     fill_chain(out, pixels, srgb)
-    table = np.array([[wide, 0, w, h, c, *wraps, len(levels(w, h))]], np.int64)
-    return Textures(table, out if not wide else np.empty(0, np.uint8), out if wide else np.empty(0, np.uint16), DECODE)
+    table, chain = texture_table([(wide, 0, w, h, c, *wraps)])
+    return Textures(table, chain, out if not wide else np.empty(0, np.uint8), out if wide else np.empty(0, np.uint16), DECODE)
 
 
 class TestChain(unittest.TestCase):

@@ -112,10 +112,10 @@ class TestQueue(WithHome):
             task = queue.claim(db)
             assert task is not None
             self.assertEqual(task.id, running.id)
-            self.assertFalse(queue.beat(db, task.id, share=0.5))
+            self.assertEqual(queue.beat(db, task.id, share=0.5), (False, {}))
             queue.cancel(db, task)
             db.commit()
-            self.assertTrue(queue.beat(db, task.id))
+            self.assertTrue(queue.beat(db, task.id)[0])
             # A worker that died before it could stop: what was to be cancelled is not begun again.
             queue.recover(db, everything=True)
             db.refresh(task)

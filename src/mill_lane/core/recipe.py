@@ -2,20 +2,29 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-Layer = Literal["albedo", "normal", "depth", "samples"]
+Layer = Literal[
+    "albedo", "normal", "depth", "position", "motion", "object", "samples", "noise", "work", "halves", "components", "lights"
+]
 Region = tuple[int, int, int, int]
-LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples")
+LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work")
+EVERY_LAYER: tuple[Layer, ...] = get_args(Layer)
+# What a trial keeps, so that its picture can be taken apart; a light a layer only on demand.
+TRIAL_LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "object", "samples", "noise", "work", "components")
 
 
 class Recipe(BaseModel):
     """How a picture is to be rendered.
 
-    Lengths are pixels, `noise` is the relative standard error of a pixel's luminance (0 switches that stop off),
+    Lengths are pixels.  `noise` is the relative standard error of a pixel's luminance at which it is left alone once it
+    has its least samples (0: never); with `clean` below 1 the render ends when that share of the pixels is.
     `time_limit` is seconds (0 for none), `exposure` is in stops and only affects what is shown, never the EXR.
+    `bounces` counts reflections and fog together; passing through glass counts by itself, straight through panes and
+    holes as transparent layers.  The splits are rays at the first thing that is met, each multiplying one component.
+    `early_end` and `pattern_block` are preview means: they save time and leave blotches.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -25,9 +34,35 @@ class Recipe(BaseModel):
     samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at most")] = 64
     min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16
     noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0
+    clean: Annotated[float, Field(ge=0.01, le=1, title="Share of pixels clean")] = 1.0
     bounces: Annotated[int, Field(ge=0, le=64, title="Bounces")] = 4
+    bounces_diffuse: Annotated[int, Field(ge=0, le=64, title="Bounces, diffuse")] = 64
+    bounces_specular: Annotated[int, Field(ge=0, le=64, title="Bounces, specular")] = 64
+    bounces_transmission: Annotated[int, Field(ge=0, le=256, title="Bounces, transmission")] = 24
+    bounces_volume: Annotated[int, Field(ge=0, le=64, title="Bounces, volume")] = 64
     transparent_layers: Annotated[int, Field(ge=0, le=256, title="Transparent layers")] = 16
+    clamp_direct: Annotated[float, Field(ge=0, le=1e6, title="Clamp, direct light")] = 0.0
     clamp_bounced: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = 0.0
+    caustics: Annotated[bool, Field(title="Caustics")] = True
+    early_end: Annotated[float, Field(ge=0, le=1, title="End dim paths early")] = 0.0
+    pattern_block: Annotated[int, Field(ge=1, le=16, title="Share random patterns", json_schema_extra={"unit": "px"})] = 1
+    split_diffuse: Annotated[int, Field(ge=1, le=64, title="Rays, diffuse")] = 1
+    split_specular: Annotated[int, Field(ge=1, le=64, title="Rays, specular")] = 1
+    split_transmission: Annotated[int, Field(ge=1, le=64, title="Rays, transmission")] = 1
+    split_volume: Annotated[int, Field(ge=1, le=64, title="Rays, volume")] = 1
+    split_lights: Annotated[int, Field(ge=1, le=64, title="Rays, lights")] = 1
+    light_choice: Annotated[Literal["estimate", "power", "all"], Field(title="Lights aimed at")] = "estimate"
+    light_threshold: Annotated[float, Field(ge=0, le=1e6, title="Skip lights below")] = 0.0
+    lamp_scales: Annotated[dict[str, Annotated[float, Field(ge=0, le=1e6)]], Field(title="Lights")] = {}
+    sky_visible: Annotated[bool, Field(title="Sky in the picture")] = True
+    sun_elevation: Annotated[float | None, Field(ge=-20, le=90, title="Sun, height", json_schema_extra={"unit": "°"})] = None
+    sun_azimuth: Annotated[float, Field(ge=-360, le=360, title="Sun, direction", json_schema_extra={"unit": "°"})] = 0.0
+    sky_strength: Annotated[float, Field(ge=0, le=1e6, title="Sun and sky, strength")] = 3.0
+    f_stop: Annotated[float, Field(ge=0, le=128, title="F-stop")] = 0.0
+    focus_distance: Annotated[float, Field(gt=0, le=1e6, title="Focus distance", json_schema_extra={"unit": "m"})] = 5.0
+    shutter: Annotated[float, Field(ge=0, le=1, title="Shutter", json_schema_extra={"unit": "frames"})] = 0.0
+    order: Annotated[Literal["progressive", "tiles"], Field(title="Drawn")] = "progressive"
+    tile_size: Annotated[int, Field(ge=8, le=1024, title="Tile size", json_schema_extra={"unit": "px"})] = 16
     time_limit: Annotated[float, Field(ge=0, le=864000, title="Time limit", json_schema_extra={"unit": "s"})] = 0.0
     seed: Annotated[int, Field(ge=0, le=2**31 - 1, title="Seed")] = 1
     exposure: Annotated[float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})] = 0.0
@@ -42,6 +77,12 @@ class Recipe(BaseModel):
             )
         return self
 
+    @property
+    def splits(self) -> bool:
+        """Whether any component gets more than its share of rays at the first event."""
+        rays = (self.split_diffuse, self.split_specular, self.split_transmission, self.split_volume, self.split_lights)
+        return max(rays) > 1
+
     def changed_from(self, other: Recipe) -> dict[str, tuple[Any, Any]]:
         """Field by field what differs, as {field: (other's value, this one's)}."""
         mine, theirs = self.model_dump(), other.model_dump()
@@ -49,7 +90,9 @@ class Recipe(BaseModel):
 
 
 # Typical pair (common practice): 540 px with shallow bounces against 1080 px with deeper ones.
-DRAFT = Recipe(width=960, height=540, samples=16, min_samples=4, bounces=2, transparent_layers=12)
+DRAFT = Recipe(
+    width=960, height=540, samples=16, min_samples=4, bounces=2, transparent_layers=12, layers=TRIAL_LAYERS
+)  # fmt: skip
 FINAL = Recipe(width=1920, height=1080, samples=64, min_samples=16, bounces=4, transparent_layers=16)
 
 

@@ -99,7 +99,11 @@ class Trial(Base):
     frame: Mapped[int]
     device: Mapped[str]
     note: Mapped[str] = mapped_column(Text, default="")
+    preview: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")  # what was left out for looking
     measured: Mapped[dict[str, Any]] = mapped_column(default=dict)  # seconds, samples, noise, memory, load
+    profile: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")  # where the time goes
+    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for maps.
+    layers: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     picture: Mapped[str | None]  # file hashes
     exr: Mapped[str | None]
     created: Mapped[datetime] = mapped_column(default=now)
@@ -136,7 +140,7 @@ class Task(Base):
     kind: Mapped[str]  # prepare, demo, open, trial, trim, run
     job_id: Mapped[int | None] = mapped_column(ForeignKey("jobs.id"))
     payload: Mapped[dict[str, Any]]
-    state: Mapped[str] = mapped_column(default="queued")  # running, done, failed, cancelled
+    state: Mapped[str] = mapped_column(default="queued")  # running, paused, done, failed, cancelled
     share: Mapped[float] = mapped_column(default=0.0)
     text: Mapped[str] = mapped_column(default="waiting")
     live: Mapped[dict[str, Any]] = mapped_column(default=dict)  # figures while it runs
@@ -144,6 +148,8 @@ class Task(Base):
     error: Mapped[dict[str, Any]] = mapped_column(default=dict)
     attempts: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
+    # What the artist wants of it while it runs: {"pause": true}, {"priority": [x, y]} in pixels of the whole picture.
+    wants: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     lease: Mapped[float] = mapped_column(default=0.0)  # seconds since the epoch until which a worker holds it
     created: Mapped[datetime] = mapped_column(default=now)
     started: Mapped[datetime | None]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Body, HTTPException
 from pydantic import BaseModel, Field
@@ -12,7 +12,8 @@ from sqlalchemy.orm import Session
 from mill_lane.core.devices.model import GB, Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.recipe import Recipe, clip_region
+from mill_lane.core.recipe import TRIAL_LAYERS, Recipe, clip_region
+from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, Task, Trial
 from mill_lane.web.context import Db, device_of, devices, find_job, find_version, inventory_of
@@ -159,6 +160,21 @@ def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], B
 def merged(old: dict[str, Any], values: dict[str, Any]) -> Recipe:
     """A recipe with some fields replaced.  Raises MillError naming the field that is wrong."""
     known = {k: v for k, v in values.items() if k in Recipe.model_fields}
+    if known.get("sun_elevation") == "":
+        known["sun_elevation"] = None
+    # A form sends a switch that is off as an empty field before the one that is on.
+    for name in ("caustics", "sky_visible"):
+        if isinstance(known.get(name), list):
+            known[name] = known[name][-1]
+    if values.get("clean_percent") not in (None, ""):
+        try:
+            known["clean"] = float(values["clean_percent"]) / 100
+        except (TypeError, ValueError) as e:
+            raise MillError("Share of pixels clean: not a number.", "Give it in percent, 100 for all of them.") from e
+    lamps = {k[5:]: v for k, v in values.items() if k.startswith("lamp_") and k != "lamp_scales"}
+    if lamps:
+        kept = {k: v for k, v in old.get("lamp_scales", {}).items() if k not in lamps}
+        known["lamp_scales"] = kept | {k: v for k, v in lamps.items() if str(v) not in ("", "1", "1.0")}
     if known.get("noise") is not None and values.get("noise_percent") is not None:
         known.pop("noise")
     if values.get("noise_percent") not in (None, ""):
@@ -190,6 +206,11 @@ class TrialForm(BaseModel):
     device: int | None = None
     note: Annotated[str, Field(max_length=2000)] = ""
     whole: bool = False
+    # What is left out for looking; the recipe stays as it is.
+    hide: list[Literal["indirect", "shadows", "refraction", "fog", "motion", "depth_of_field"]] = []
+    only_object: Annotated[str, Field(max_length=200)] = ""
+    only_component: Annotated[str, Field(max_length=40)] = ""
+    view: Literal["light", "occlusion", "wires"] = "light"
 
 
 @router.post("/jobs/{job}/trials")
@@ -199,6 +220,8 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     version = find_version(db, row)
     inventory = inventory_of(version)
     recipe = merged(row.final if form.role == "final" else row.draft, form.model_extra or {})
+    # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
+    recipe = recipe.model_copy(update={"layers": tuple(dict.fromkeys((*recipe.layers, *TRIAL_LAYERS)))})
     region = (form.region_0, form.region_1, form.region_2, form.region_3)
     if form.whole or region == (0, 0, 0, 0):
         region = (0, 0, recipe.width, recipe.height)
@@ -211,10 +234,14 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     device = device_of(device_row)
     check_fits(inventory, recipe, device, (region[2] - region[0], region[3] - region[1]))
     number = 1 + (db.scalar(select(func.max(Trial.number)).where(Trial.job_id == row.id)) or 0)
-    task = queue.put(db, "trial", render_payload(db, version, recipe, region, frame, device), row.id)
+    preview = preview_of(form)
+    payload = render_payload(db, version, recipe, region, frame, device) | {"kind": "trial", "preview": preview}
+    payload["key"] += f":{sorted(preview.items())}"
+    task = queue.put(db, "trial", payload, row.id)
     trial = Trial(
         job_id=row.id, version_id=version.id, task_id=task.id, number=number, recipe=recipe.model_dump(mode="json"),
         region=list(region), frame=frame, device=device.name + (" (simulated)" if device.simulated else ""), note=form.note,
+        preview=preview,
     )  # fmt: skip
     db.add(trial)
     db.flush()
@@ -222,6 +249,20 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
         row.draft = recipe.model_dump(mode="json")
     crop = ",".join(map(str, region))
     return Done(go=f"/jobs/{row.id}/trials?b={number}" + (f"&a={form.after}" if form.after else "") + f"&region={crop}")
+
+
+def preview_of(form: TrialForm) -> dict[str, Any]:
+    """What a trial leaves out, as `Preview` takes it; nothing where nothing is."""
+    out: dict[str, Any] = dict.fromkeys(form.hide, False)
+    if form.only_object:
+        out["only_object"] = form.only_object
+    if form.only_component:
+        if form.only_component not in COMPONENTS:
+            raise MillError(f"“{form.only_component}” is no light component.", "Choose one of the list.")
+        out["only_component"] = form.only_component
+    if form.view != "light":
+        out["view"] = form.view
+    return out
 
 
 def check_frame(frame: int, frames: tuple[int, int]) -> int:
@@ -282,6 +323,23 @@ def cancel_task(db: Db, task: int) -> Done:
     if row is None:
         raise HTTPException(404)
     queue.cancel(db, row)
+    return Done()
+
+
+class Wishes(BaseModel):
+    """What the artist wants of a render while it runs: to pause it, to go on, or where to look first."""
+
+    pause: bool | None = None
+    priority: tuple[float, float] | None = None  # in pixels of the whole picture
+
+
+@router.put("/tasks/{task}/wants")
+def want(db: Db, task: int, wishes: Wishes) -> Done:
+    """Pause a render, let it go on, or move the point that is refined first."""
+    row = db.get(Task, task)
+    if row is None:
+        raise HTTPException(404)
+    queue.want(db, row, **wishes.model_dump(exclude_unset=True))
     return Done()
 
 

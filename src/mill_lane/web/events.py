@@ -6,7 +6,6 @@ import asyncio
 import json
 import zlib
 from collections.abc import AsyncIterator
-from pathlib import Path
 from typing import Any
 
 from fastapi import APIRouter, HTTPException, Request
@@ -16,8 +15,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.store.home import Home
-from mill_lane.store.models import Task
-from mill_lane.web.context import home_of
+from mill_lane.store.models import Run, Task, Trial
+from mill_lane.web.context import AHome, Db, home_of
 
 router = APIRouter()
 RHYTHM = 0.35
@@ -33,7 +32,7 @@ def stamp_of(db: Session) -> str:
 def news(home: Home) -> dict[str, Any]:
     """The stamp, and progress of every task that is not over."""
     with home.sessions() as db:
-        tasks = db.scalars(select(Task).where(Task.state.in_(("queued", "running"))).order_by(Task.id).limit(50))
+        tasks = db.scalars(select(Task).where(Task.state.in_(("queued", "running", "paused"))).order_by(Task.id).limit(50))
         return {
             "stamp": stamp_of(db),
             "tasks": [
@@ -63,9 +62,15 @@ async def stream(request: Request) -> StreamingResponse:
 
 
 @router.get("/tasks/{task}/preview.png", include_in_schema=False)
-def preview(request: Request, task: int) -> Response:
-    """The picture of a render as it is."""
-    path: Path = home_of(request).scratch / f"task-{task}" / "preview.png"
-    if not path.is_file():
-        raise HTTPException(404)
-    return FileResponse(path, media_type="image/png")
+def preview(db: Db, home: AHome, task: int) -> Response:
+    """The picture of a render as it is; once the render is over, the picture that was kept."""
+    path = home.scratch / f"task-{task}" / "preview.png"
+    if path.is_file():
+        return FileResponse(path, media_type="image/png")
+    for kind in (Trial, Run):
+        row: Trial | Run | None = db.scalars(select(kind).where(kind.task_id == task)).first()
+        if row is not None and row.picture:
+            return FileResponse(home.files.path(row.picture), media_type="image/png")
+        if row is not None:
+            return Response(status_code=204)  # nothing to see yet, or any more
+    raise HTTPException(404)

@@ -1,7 +1,7 @@
 """The process that computes: it takes one task at a time and stays warm with the last scene loaded.
 
-It knows nothing of the database.  Over a pipe it gets (kind, payload) and sends ("progress", share, text, live),
-("done", result), ("failed", error) or ("cancelled", result).
+It knows nothing of the database.  Over a pipe it gets (kind, payload), and ("wants", wishes) while it works; it sends
+("progress", share, text, live), ("done", result), ("paused", result), ("failed", error) or ("cancelled", result).
 """
 
 from __future__ import annotations
@@ -22,12 +22,25 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Cancelled
 
 
+class Paused(Exception):
+    """Raised when a render was put aside: its state is in its checkpoint."""
+
+
 class Reporter:
     """A progress callback that talks to the worker now and then, and stops the work when asked to."""
 
     def __init__(self, pipe: Connection, stop: Event) -> None:
         self.pipe, self.stop, self.last = pipe, stop, 0.0
         self.live: dict[str, Any] = {}
+        self.wants: dict[str, Any] = {}
+
+    def hear(self) -> dict[str, Any]:
+        """What the artist wants now."""
+        while self.pipe.poll():
+            kind, wishes = self.pipe.recv()
+            if kind == "wants":
+                self.wants = wishes
+        return self.wants
 
     def __call__(self, share: float, text: str) -> None:
         if self.stop.is_set():
@@ -62,12 +75,16 @@ def main(pipe: Connection, stop: Event) -> None:
             kind, payload = pipe.recv()
         except (EOFError, OSError):
             return
+        if kind == "wants":
+            continue  # for a task that has just ended
         report = Reporter(pipe, stop)
         limit_memory(int(payload.get("memory_limit") or psutil.virtual_memory().total * 0.95))
         try:
             pipe.send(("done", HANDLERS[kind](payload, report)))
         except Cancelled:
             pipe.send(("cancelled", {}))
+        except Paused:
+            pipe.send(("paused", {}))
         except MillError as e:
             pipe.send(("failed", e.as_json()))
         except MemoryError:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -15,15 +16,17 @@ from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.progress import Cancelled, part
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
+from mill_lane.core.render.settings import Preview
 from mill_lane.core.trim.textures import shrink
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo.make import make_demo
-from mill_lane.work.child import Reporter
+from mill_lane.work.child import Paused, Reporter
 from mill_lane.work.memory import peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
 
@@ -101,6 +104,7 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
         frame=payload["frame"],
         threads=int(payload["threads"]),
         key=payload["key"],
+        preview=Preview(**payload.get("preview", {})),
     )
     checkpoint = folder / "state.npz"
     resumed = checkpoint.exists()
@@ -110,9 +114,13 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     stopped = _render(session, report, folder, checkpoint)
     noise = session.noise()
     files = _write(session, folder)
+    more: dict[str, Any] = {}
+    if payload.get("kind") == "trial":
+        more = {"layers": _layer_pictures(session, folder), "profile": asdict(session.profile())}
     return {
         "files": files,
         "stopped": stopped,
+        **more,
         "measured": {
             "seconds": session.seconds,
             "setup_seconds": setup,
@@ -123,6 +131,8 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
             "noise": noise.rms if np.isfinite(noise.rms) else None,
             "noise_p95": noise.p95 if np.isfinite(noise.p95) else None,
             "rays": session.rays_by_kind(),
+            "clean_share": session.clean_share,
+            "light_lost": session.light_lost,
             "peak_memory_bytes": peak_since(_baseline[scene_path]),
             "threads": session.threads,
             "ended_by": "hand" if stopped else session.done,
@@ -151,15 +161,22 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
     noise: float | None = None
     passes = session.index
     while not session.done:
+        wants = report.hear()
+        if wants.get("pause"):
+            session.save(checkpoint)
+            _preview(session, preview)
+            raise Paused
+        point = wants.get("priority")
+        session.priority = (float(point[0]), float(point[1])) if point else None
         session.step(0.25)
         now = session.clock()
-        if session.index != passes and session.index >= 2:
-            passes = session.index
-            rms = session.noise().rms
-            noise = rms if np.isfinite(rms) else None
         if now >= next_preview or session.done:
             version += 1
             _preview(session, preview)
+            if session.index != passes and session.index >= 2:
+                passes = session.index
+                rms = session.noise().rms
+                noise = rms if np.isfinite(rms) else None
             # Often at first, when much changes; never more than a tenth of the time.
             next_preview = now + max(min(0.4 * version, 3.0), 10 * (session.clock() - now))
         if now >= next_state:
@@ -172,6 +189,7 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
             "seconds": session.seconds,
             "samples": session.samples_mean,
             "noise": noise,
+            "clean": session.clean_share if session.recipe.noise > 0 else None,
             "left": session.seconds * (1 - share) / share if share > 0.002 else None,
         }
         try:
@@ -198,11 +216,27 @@ def _preview(session: Session, path: Path) -> None:
 
 
 def _write(session: Session, folder: Path) -> dict[str, str]:
-    layers = session.layers()
     exr, png = folder / "picture.exr", folder / "picture.png"
-    write_exr(exr, layers)
-    write_pixels(png, view(layers["beauty"], session.recipe.exposure))
+    write_exr(exr, session.each_layer())
+    beauty = next(session.each_layer())[1]
+    write_pixels(png, view(beauty, session.recipe.exposure))
     return {"exr": str(exr), "picture": str(png)}
+
+
+def _layer_pictures(session: Session, folder: Path) -> dict[str, dict[str, Any]]:
+    """A PNG of each layer that can be looked at, with its scale where it is a map."""
+    out: dict[str, dict[str, Any]] = {}
+    for i, (name, plane) in enumerate(session.each_layer()):
+        if name == "beauty" or (plane.ndim == 3 and not plane.any()):
+            continue  # a component without any light has nothing to show
+        try:
+            picture, scale = layer_picture(name, plane, session.recipe.exposure, session.seconds * session.threads)
+        except KeyError:
+            continue
+        path = folder / f"layer-{i}.png"
+        write_pixels(path, picture)
+        out[name] = {"path": str(path), **(asdict(scale) if scale else {})}
+    return out
 
 
 Handler = Callable[[dict[str, Any], Reporter], dict[str, Any]]

@@ -40,6 +40,8 @@ def conclude(session: Session, home: Home, task: Task, outcome: str, result: dic
         queue.end(session, task, "done", share=1.0, text="stopped by hand, kept" if stopped else "done", result=kept, live={})
     elif outcome == "cancelled":
         queue.end(session, task, "cancelled", text="cancelled", live={})
+    elif outcome == "paused":
+        task.state, task.text = "paused", "paused"
     else:
         queue.end(session, task, "failed", text="failed", error=result, live={})
     if outcome == "done" or task.kind not in ("trial", "run"):
@@ -80,7 +82,13 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
 
 
 def _keep_trial(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
-    _keep_pictures(session, home, session.scalars(select(Trial).where(Trial.task_id == task.id)).one(), result)
+    trial = session.scalars(select(Trial).where(Trial.task_id == task.id)).one()
+    _keep_pictures(session, home, trial, result)
+    trial.profile = result.get("profile", {})
+    trial.layers = {
+        name: {"hash": home.files.take(Path(entry["path"]), session), **{k: v for k, v in entry.items() if k != "path"}}
+        for name, entry in result.get("layers", {}).items()
+    }
 
 
 def _keep_run(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:

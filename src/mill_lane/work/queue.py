@@ -35,16 +35,16 @@ def claim(session: Session) -> Task | None:
     return session.get(Task, row[0]) if row else None
 
 
-def beat(session: Session, task: int, **values: Any) -> bool:
-    """Prolong the lease and note progress; returns whether somebody asked to cancel."""
-    cancel = session.execute(
+def beat(session: Session, task: int, **values: Any) -> tuple[bool, dict[str, Any]]:
+    """Prolong the lease and note progress; returns whether somebody asked to cancel, and what else is wanted."""
+    row = session.execute(
         update(Task)
         .where(Task.id == task, Task.state == "running")
         .values(lease=time.time() + LEASE, **values)
-        .returning(Task.cancel)
+        .returning(Task.cancel, Task.wants)
     ).first()
     session.commit()
-    return bool(cancel and cancel[0])
+    return (bool(row[0]), dict(row[1] or {})) if row else (False, {})
 
 
 def end(session: Session, task: Task, state: str, **values: Any) -> None:
@@ -56,18 +56,28 @@ def end(session: Session, task: Task, state: str, **values: Any) -> None:
 
 
 def cancel(session: Session, task: Task) -> None:
-    """Ask a running task to stop; a waiting one is over at once."""
-    if task.state == "queued":
-        end(session, task, "cancelled", text="cancelled before it started")
+    """Ask a running task to stop; one that waits or is paused is over at once."""
+    if task.state in ("queued", "paused"):
+        end(session, task, "cancelled", text="cancelled before it started" if task.state == "queued" else "cancelled")
     elif task.state == "running":
         task.cancel = True
 
 
+def want(session: Session, task: Task, **wishes: Any) -> None:
+    """Tell a render while it runs: pause=True, or priority=[x, y]; a paused one goes on with pause=False."""
+    task.wants = {**task.wants, **wishes}
+    if wishes.get("pause") is False:
+        again(session, task)
+
+
 def again(session: Session, task: Task) -> None:
-    """Queue a failed or cancelled task anew under its own number; its checkpoint, if any, is taken up."""
-    if task.state in ("failed", "cancelled"):
-        task.state, task.text, task.share = "queued", "waiting", 0.0
+    """Queue a paused, failed or cancelled task anew under its own number; its checkpoint, if any, is taken up."""
+    if task.state in ("failed", "cancelled", "paused"):
+        if task.state != "paused":
+            task.share = 0.0
+        task.state, task.text = "queued", "waiting"
         task.error, task.attempts, task.cancel = {}, 0, False
+        task.wants = {k: v for k, v in task.wants.items() if k != "pause"}
         task.started = task.finished = None
 
 

@@ -84,6 +84,7 @@ class Worker:
         child.pipe.send((kind, payload))
         asked_at = 0.0
         last_beat = 0.0
+        told: dict[str, Any] = {}
         progress: dict[str, Any] = {}
         while True:
             message: Any = None
@@ -108,9 +109,14 @@ class Worker:
             if time.monotonic() - last_beat > 0.25:
                 last_beat = time.monotonic()
                 with self.home.sessions() as session:
-                    if queue.beat(session, number, **progress) and not asked_at:
-                        asked_at = time.monotonic()
-                        child.stop.set()
+                    cancel, wants = queue.beat(session, number, **progress)
+                if cancel and not asked_at:
+                    asked_at = time.monotonic()
+                    child.stop.set()
+                if wants != told:
+                    told = wants
+                    with contextlib.suppress(OSError):
+                        child.pipe.send(("wants", wants))
                 progress = {}
             if asked_at and time.monotonic() - asked_at > GRACE + 20 * (kind in ("trial", "run")):
                 child.kill()

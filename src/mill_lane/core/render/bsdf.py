@@ -1,7 +1,8 @@
-"""How surfaces scatter light: a diffuse base under GGX, metal, and clear dielectrics.
+"""How surfaces scatter light: a diffuse base under GGX, metal, clear dielectrics, and a coat of varnish over all.
 
-glTF 2.0 appendix B gives the mix; GGX is Walter et al. 2007 with visible normals sampled as in Heitz 2018 and the
-height-correlated Smith term of Heitz 2014.  Directions are in the shading frame, z along the normal, both pointing away.
+glTF 2.0 appendix B gives the mix, KHR_materials_transmission, _volume and _clearcoat the rest; GGX is Walter et al. 2007
+with visible normals sampled as in Heitz 2018 and the height-correlated Smith term of Heitz 2014.  There are four lobes,
+each sampled for itself: diffuse, gloss, coat, through.  Directions are in the shading frame.
 """
 
 from __future__ import annotations
@@ -9,12 +10,26 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.slots import (
+    Q_BB,
+    Q_BG,
+    Q_BR,
+    Q_CLEAR,
+    Q_COAT,
+    Q_COAT_ALPHA,
+    Q_ETA,
+    Q_FRONT,
+    Q_LOBES,
+    Q_METAL,
+    Q_ROUGHNESS,
+)
 
 PI = math.pi
+SMOOTHEST = 1e-3  # of GGX's alpha; below it sampling cannot follow
 
 
-@lean
+@inner
 def fresnel(cosine: float, eta: float) -> Any:
     """Unpolarised reflectance of a dielectric; eta is the index inside over outside, seen from outside.
 
@@ -30,7 +45,7 @@ def fresnel(cosine: float, eta: float) -> Any:
     return 0.5 * (parallel * parallel + across * across)
 
 
-@lean
+@inner
 def schlick(f0: float, cosine: float) -> Any:
     """Schlick 1994, as glTF's metal asks."""
     m = min(max(1.0 - cosine, 0.0), 1.0)
@@ -38,7 +53,7 @@ def schlick(f0: float, cosine: float) -> Any:
     return f0 + (1.0 - f0) * m2 * m2 * m
 
 
-@lean
+@inner
 def ggx_density(hz: float, alpha: float) -> Any:
     """D(h) of Walter et al. 2007, equation 33."""
     a2 = alpha * alpha
@@ -46,7 +61,7 @@ def ggx_density(hz: float, alpha: float) -> Any:
     return a2 / (PI * d * d)
 
 
-@lean
+@inner
 def _lambda(z: float, alpha: float) -> Any:
     """Smith's auxiliary function (Heitz 2014, equation 72)."""
     z2 = max(z * z, 1e-12)
@@ -83,54 +98,171 @@ def visible_normal_density(vz: float, vh: float, hz: float, alpha: float) -> Any
     return ggx_density(hz, alpha) * max(vh, 0.0) / (max(vz, 1e-9) * (1.0 + _lambda(vz, alpha)))
 
 
+@inner
+def luma(r: float, g: float, b: float) -> Any:
+    """Luminance by Rec.709's weights."""
+    return 0.2126 * r + 0.7152 * g + 0.0722 * b
+
+
 @lean
-def specular_share(base: Any, metallic: float, eta: float, vz: float) -> Any:
-    """The probability with which the specular lobe is sampled."""
-    luma = 0.2126 * base[0] + 0.7152 * base[1] + 0.0722 * base[2]
-    f = fresnel(vz, eta)
-    specular = metallic * schlick(luma, vz) + (1.0 - metallic) * f
-    diffuse = (1.0 - metallic) * (1.0 - f) * luma
-    total = specular + diffuse
+def relative_index(q: Any, thin: bool) -> Any:
+    """The index behind the surface over the one before it."""
+    return 1.0 / q[Q_ETA] if q[Q_FRONT] < 0 and not thin else q[Q_ETA]
+
+
+@lean
+def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
+    """How likely each lobe is sampled: (diffuse, gloss, coat, through), by about what it reflects; their sum is 1, or 0.
+
+    With `straight` what goes through without bending was dealt with before, and is no lobe.
+    """
+    f = fresnel(vz, relative_index(q, thin))
+    metal, clear = q[Q_METAL], q[Q_CLEAR]
+    base = luma(q[Q_BR], q[Q_BG], q[Q_BB])
+    coat = q[Q_COAT] * schlick(0.04, vz)
+    below = 1.0 - coat
+    gloss = below * (metal * schlick(base, vz) + (1.0 - metal) * f)
+    diffuse = below * (1.0 - metal - clear) * (1.0 - f) * base
+    through = 0.0 if straight else below * clear * (1.0 - f) * base
+    total = gloss + diffuse + through + coat
     if total <= 0:
-        return 0.5
-    # Neither lobe is ever left out: where one is small its samples would be rare and bright.
-    return min(max(specular / total, 0.1), 0.9) if diffuse > 0 else 1.0
+        return 0.0, 0.0, 0.0, 0.0
+    if is_smooth(q):
+        # Two mirrors: each as often as it reflects, and every sample weighs the same.
+        return diffuse / total, gloss / total, coat / total, through / total
+    # No lobe is nearly left out: where one is small its samples would be rare and bright.
+    least = 0.1 * total
+    diffuse = max(diffuse, least) if diffuse > 0 else 0.0
+    gloss = max(gloss, least) if gloss > 0 else 0.0
+    coat = max(coat, least) if coat > 0 else 0.0
+    through = max(through, least) if through > 0 else 0.0
+    total = gloss + diffuse + through + coat
+    return diffuse / total, gloss / total, coat / total, through / total
 
 
 @lean
-def evaluate(base: Any, metallic: float, alpha: float, eta: float, v: Any, w: Any) -> Any:
-    """The BSDF times the cosine, and the density with which `sample` makes w: (red, green, blue, density)."""
-    if v[2] <= 0 or w[2] <= 0:
-        return 0.0, 0.0, 0.0, 0.0
-    hx, hy, hz = v[0] + w[0], v[1] + w[1], v[2] + w[2]
+def is_smooth(q: Any) -> bool:
+    """Whether base gloss and transmission are mirrors without width: clear and polished."""
+    return q[Q_CLEAR] > 0 and q[Q_ROUGHNESS] <= SMOOTHEST
+
+
+@lean
+def _ggx(vz: float, wz: float, hz: float, vh: float, alpha: float) -> Any:
+    """GGX times the cosine without Fresnel, and the density of sampling it by visible normals."""
+    lv = _lambda(vz, alpha)
+    d = ggx_density(hz, alpha)
+    return d / ((1.0 + lv + _lambda(wz, alpha)) * 4.0 * vz), d / ((1.0 + lv) * 4.0 * max(vz, 1e-9))
+
+
+@lean
+def _set(q: Any, lobe: int, r: float, g: float, b: float, density: float) -> None:
+    at = Q_LOBES + 4 * lobe
+    q[at], q[at + 1], q[at + 2], q[at + 3] = r, g, b, density
+
+
+@lean
+def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool) -> None:
+    """Each lobe times the cosine, and its density, for a viewer v and a direction w: Q_LOBES, four numbers a lobe.
+
+    Both point away from the surface, z along the normal that faces the viewer.  The material is the event's.
+    """
+    for k in range(16):
+        q[Q_LOBES + k] = 0.0
+    if vz <= 0 or wz == 0:
+        return
+    metal, clear, alpha = q[Q_METAL], q[Q_CLEAR], q[Q_ROUGHNESS]
+    eta = relative_index(q, thin)
+    below = 1.0 - q[Q_COAT] * schlick(0.04, vz) if q[Q_COAT] > 0 else 1.0
+    if wz > 0:
+        hx, hy, hz = vx + wx, vy + wy, vz + wz
+        n = math.sqrt(hx * hx + hy * hy + hz * hz)
+        if n < 1e-12:
+            return
+        hx, hy, hz = hx / n, hy / n, hz / n
+        vh = vx * hx + vy * hy + vz * hz
+        f = fresnel(vh, eta)
+        k = below * (1.0 - metal - clear) * (1.0 - f) * wz / PI
+        _set(q, 0, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], wz / PI)
+        if not is_smooth(q):
+            gloss, density = _ggx(vz, wz, hz, vh, alpha)
+            gloss *= below
+            c = (1.0 - metal) * f
+            if metal > 0:
+                _set(
+                    q, 1, gloss * (c + metal * schlick(q[Q_BR], vh)), gloss * (c + metal * schlick(q[Q_BG], vh)),
+                    gloss * (c + metal * schlick(q[Q_BB], vh)), density,
+                )  # fmt: skip
+            else:
+                _set(q, 1, gloss * c, gloss * c, gloss * c, density)
+        if q[Q_COAT] > 0:
+            gloss, density = _ggx(vz, wz, hz, vh, q[Q_COAT_ALPHA])
+            gloss *= q[Q_COAT] * schlick(0.04, vh)
+            _set(q, 2, gloss, gloss, gloss, density)
+        return
+    if clear <= 0 or is_smooth(q):
+        return
+    if thin:
+        # KHR_materials_transmission: a thin wall spreads what goes through as the mirror lobe, on the other side.
+        hx, hy, hz = vx + wx, vy + wy, vz - wz
+        n = math.sqrt(hx * hx + hy * hy + hz * hz)
+        hx, hy, hz = hx / n, hy / n, hz / n
+        vh = vx * hx + vy * hy + vz * hz
+        k, density = _ggx(vz, -wz, hz, vh, alpha)
+        k *= below * clear * (1.0 - fresnel(vh, eta))
+        _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], density)
+        return
+    # Walter et al. 2007, equations 16 and 17; radiance is counted without the factor of the squared index, which the
+    # way out of the glass takes back.
+    hx, hy, hz = -(vx + eta * wx), -(vy + eta * wy), -(vz + eta * wz)
     n = math.sqrt(hx * hx + hy * hy + hz * hz)
     if n < 1e-12:
-        return 0.0, 0.0, 0.0, 0.0
+        return
     hx, hy, hz = hx / n, hy / n, hz / n
-    vh = v[0] * hx + v[1] * hy + v[2] * hz
-    gloss = ggx_density(hz, alpha) / (1.0 + _lambda(v[2], alpha) + _lambda(w[2], alpha)) / (4.0 * v[2])
-    f = fresnel(vh, eta)
-    diffuse = (1.0 - metallic) * (1.0 - f) * w[2] / PI
-    clear = (1.0 - metallic) * f
-    p = specular_share(base, metallic, eta, v[2])
-    density = p * visible_normal_density(v[2], vh, hz, alpha) / (4.0 * max(vh, 1e-9)) + (1.0 - p) * w[2] / PI
-    return (
-        diffuse * base[0] + gloss * (clear + metallic * schlick(base[0], vh)),
-        diffuse * base[1] + gloss * (clear + metallic * schlick(base[1], vh)),
-        diffuse * base[2] + gloss * (clear + metallic * schlick(base[2], vh)),
-        density,
-    )
+    if hz < 0:
+        hx, hy, hz = -hx, -hy, -hz
+    vh, wh = vx * hx + vy * hy + vz * hz, wx * hx + wy * hy + wz * hz
+    if vh <= 0 or wh >= 0:
+        return
+    lv = _lambda(vz, alpha)
+    shared = ggx_density(hz, alpha) * vh / vz * eta * eta * -wh / ((vh + eta * wh) * (vh + eta * wh))
+    k = below * clear * (1.0 - fresnel(vh, eta)) * shared / (1.0 + lv + _lambda(-wz, alpha))
+    _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], shared / (1.0 + lv))
 
 
 @lean
-def sample(base: Any, metallic: float, alpha: float, eta: float, v: Any, pick: float, a: float, b: float) -> Any:
-    """A direction w for the viewer v: (x, y, z); z <= 0 means that the path ends."""
-    if pick < specular_share(base, metallic, eta, v[2]):
-        hx, hy, hz = sample_visible_normal(v[0], v[1], v[2], alpha, a, b)
-        vh = v[0] * hx + v[1] * hy + v[2] * hz
-        return 2.0 * vh * hx - v[0], 2.0 * vh * hy - v[1], 2.0 * vh * hz - v[2]
-    r, phi = math.sqrt(a), 2.0 * PI * b
-    return r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a))
+def sample(q: Any, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool) -> Any:
+    """A direction of one lobe for the viewer v, as `evaluate` has it; (0, 0, 0) where the path ends."""
+    if lobe == 0:
+        r, phi = math.sqrt(a), 2.0 * PI * b
+        return r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a))
+    hx, hy, hz = 0.0, 0.0, 1.0
+    if lobe == 2 or not is_smooth(q):
+        hx, hy, hz = sample_visible_normal(vx, vy, vz, q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS], a, b)
+    vh = vx * hx + vy * hy + vz * hz
+    if lobe < 3 or thin:
+        wx, wy, wz = 2.0 * vh * hx - vx, 2.0 * vh * hy - vy, 2.0 * vh * hz - vz
+        if wz <= 0:
+            return 0.0, 0.0, 0.0
+        return wx, wy, (wz if lobe < 3 else -wz)
+    eta = relative_index(q, thin)
+    if fresnel(vh, eta) >= 1.0:
+        return 0.0, 0.0, 0.0
+    wx, wy, wz = refract(-vx, -vy, -vz, hx, hy, hz, eta)
+    return (wx, wy, wz) if wz < 0 else (0.0, 0.0, 0.0)
+
+
+@lean
+def smooth_weight(q: Any, lobe: int, vz: float, thin: bool) -> Any:
+    """What a mirror without width reflects (lobe 1) or lets through (lobe 3), by colour."""
+    f = fresnel(vz, relative_index(q, thin))
+    metal, clear = q[Q_METAL], q[Q_CLEAR]
+    below = 1.0 - q[Q_COAT] * schlick(0.04, vz)
+    if lobe == 3:
+        k = below * clear * (1.0 - f)
+        return k * q[Q_BR], k * q[Q_BG], k * q[Q_BB]
+    c = below * (1.0 - metal) * f
+    k = below * metal
+    return c + k * schlick(q[Q_BR], vz), c + k * schlick(q[Q_BG], vz), c + k * schlick(q[Q_BB], vz)
 
 
 @lean

@@ -1,164 +1,334 @@
-"""Building the bounding volume hierarchies: binned surface area heuristic (Wald 2007), two children a node.
+"""Building the hierarchies: binned surface area heuristic (Wald 2007), then eight children to a node.
 
-A node is a box and a link: `link = (first, count)`.  With count 0 the children are nodes first and first + 1, else the
-node is a leaf of `count` items from `first` of the ordering.
+A binary tree over records is built first; a record and a binary node are eight floats: the box as minimum and negated
+maximum, so that growing one is a single vector minimum, and two integers.  Then nodes are drawn together until each has
+eight children, and leaves become blocks of eight triangles.
+
+Wide node (64 floats, 256 bytes): per axis the eight minima and the eight maxima, then eight links.  A link from 0 on is
+a node of the same mesh, below 0 it is the complement of a block.  An empty place has a box that no ray enters.
+Block (80 floats, 320 bytes): x, y, z of the first corners of eight triangles, of the second, of the third, then the
+triangles' numbers; an empty place has the number -1 and no area.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.render.jit import kernel
+from mill_lane.core.render.jit import fill, grow, grow_by_centre, kernel, lean, swap
+from mill_lane.core.render.vectors import as_i32, f32_at, i64_at, u32_at
 
+F = np.float32
+BIG = F(1e30)
 BINS = 16
-LEAF = 4
-WIDEST_ONLY = 2048  # from this many items on
+LEAF = 8
+NODE, BLOCK = 64, 80  # floats
+LINKS, NUMBERS = 48, 72  # where in a node its links stand, in a block its triangles' numbers
+# Scratch of a split: bins of three axes, box of the centres, right areas, the box swept up, and counts.
+_CENTRE = 3 * BINS * 8
+_RIGHT = _CENTRE + 8
+_SWEPT = _RIGHT + BINS
+_COUNTS = _SWEPT + 8
+SCRATCH = _COUNTS + 3 * BINS
+SERIAL = 4096  # below this many items threads do not pay
+TASKS = 24
 
 
-@kernel
-def triangle_boxes(positions: Any, triangles: Any) -> Any:
-    """Boxes of triangles, float32 (T, 6): minimum then maximum."""
-    boxes = np.empty((triangles.shape[0], 6), np.float32)
-    for i in range(triangles.shape[0]):
-        a, b, c = triangles[i, 0], triangles[i, 1], triangles[i, 2]
+def aligned(count: int) -> NDArray[np.float32]:
+    """Uninitialised floats that start on a cache line (64 bytes)."""
+    raw = np.empty(count + 16, np.float32)
+    start = (-(raw.ctypes.data // 4)) % 16
+    return raw[start : start + count]
+
+
+@lean
+def make_records(positions: int, triangles: int, records: int, first: int, last: int) -> None:
+    """Records of triangles first to last: box and number."""
+    p, t, out = f32_at(positions), u32_at(triangles), f32_at(records)
+    numbers = as_i32(out)
+    for i in range(first, last):
+        a, b, c = np.int64(t[3 * i]) * 3, np.int64(t[3 * i + 1]) * 3, np.int64(t[3 * i + 2]) * 3
         for k in range(3):
-            x, y, z = positions[a, k], positions[b, k], positions[c, k]
-            boxes[i, k] = min(x, min(y, z))
-            boxes[i, 3 + k] = max(x, max(y, z))
-    return boxes
+            x, y, z = p[a + k], p[b + k], p[c + k]
+            out[8 * i + k] = min(x, min(y, z))
+            out[8 * i + 3 + k] = -max(x, max(y, z))
+        numbers[8 * i + 6], numbers[8 * i + 7] = i, 0
 
 
-@kernel
-def _half_area(box: Any) -> Any:
-    x, y, z = box[3] - box[0], box[4] - box[1], box[5] - box[2]
+@lean
+def _half_area(p: Any, i: int) -> Any:
+    x, y, z = -(p[i + 3] + p[i]), -(p[i + 4] + p[i + 1]), -(p[i + 5] + p[i + 2])
     return x * y + y * z + z * x
 
 
-@kernel
-def _grow(box: Any, other: Any) -> None:
-    for k in range(3):
-        box[k] = min(box[k], other[k])
-        box[3 + k] = max(box[3 + k], other[3 + k])
+@lean
+def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
+    """Partition records first to last by the cheapest bin border; returns where the second half starts.
 
-
-@kernel
-def _empty(box: Any) -> None:
-    for k in range(3):
-        box[k] = np.float32(1e30)
-        box[3 + k] = np.float32(-1e30)
-
-
-@kernel
-def _split(boxes: Any, order: Any, first: int, last: int, bins: Any, counts: Any, right: Any, around: Any) -> int:
-    """Partition order[first:last] in place by the cheapest bin border; returns where the second half starts."""
-    big = np.float32(1e30)
-    lx, ly, lz, hx, hy, hz = big, big, big, -big, -big, -big
-    for i in range(np.uint64(first), np.uint64(last)):
-        b = order[i]
-        x, y, z = boxes[b, 0] + boxes[b, 3], boxes[b, 1] + boxes[b, 4], boxes[b, 2] + boxes[b, 5]  # twice the centre
-        lx, ly, lz = min(lx, x), min(ly, y), min(lz, z)
-        hx, hy, hz = max(hx, x), max(hy, y), max(hz, z)
-    low, high = (lx, ly, lz), (hx, hy, hz)
-    best, axis, border = np.float32(3e38), -1, 0
-    widest = max(hx - lx, max(hy - ly, hz - lz))
-    for k in range(3):
-        extent = high[k] - low[k]
-        # With many items the widest axis is nearly always the best one; looking at it alone halves the time.
-        if extent <= 0 or (last - first > WIDEST_ONLY and extent < widest):
-            continue
-        start, scale, up = low[k], np.float32(BINS * 0.9999) / extent, np.uint64(k)
-        for j in range(BINS):
-            _empty(bins[j])
-            counts[j] = 0
-        for i in range(np.uint64(first), np.uint64(last)):
-            b = order[i]
-            j = np.uint64((boxes[b, up] + boxes[b, up + np.uint64(3)] - start) * scale)
-            counts[j] += 1
-            bins[j, 0], bins[j, 3] = min(bins[j, 0], boxes[b, 0]), max(bins[j, 3], boxes[b, 3])
-            bins[j, 1], bins[j, 4] = min(bins[j, 1], boxes[b, 1]), max(bins[j, 4], boxes[b, 4])
-            bins[j, 2], bins[j, 5] = min(bins[j, 2], boxes[b, 2]), max(bins[j, 5], boxes[b, 5])
-        _empty(around)
-        n = 0
-        for j in range(BINS - 1, 0, -1):
-            _grow(around, bins[j])
-            n += counts[j]
-            right[j] = _half_area(around) * n if n > 0 else np.float32(-1)
-        _empty(around)
-        n = 0
-        for j in range(1, BINS):
-            _grow(around, bins[j - 1])
-            n += counts[j - 1]
-            if n > 0 and right[j] >= 0:
-                cost = _half_area(around) * n + right[j]
-                if cost < best:
-                    best, axis, border = cost, k, j
-    if axis < 0:
+    The cost of a side is its area times the blocks that its triangles fill.
+    """
+    counts = as_i32(s)
+    bins = BINS if last - first > 48 else BINS // 2
+    fill(s, _CENTRE, BIG)
+    for i in range(first, last):
+        grow_by_centre(s, _CENTRE, p, 8 * i)
+    lx, ly, lz = s[_CENTRE], s[_CENTRE + 1], s[_CENTRE + 2]
+    ex, ey, ez = -s[_CENTRE + 3] - lx, -s[_CENTRE + 4] - ly, -s[_CENTRE + 5] - lz
+    if max(ex, max(ey, ez)) <= F(0):
         return (first + last) // 2
-    start, scale = low[axis], np.float32(BINS * 0.9999) / (high[axis] - low[axis])
-    up = np.uint64(axis)
+    top = F(bins) * F(0.9999)
+    sx = top / max(ex, F(1e-20)) if ex > 0 else F(0)
+    sy = top / max(ey, F(1e-20)) if ey > 0 else F(0)
+    sz = top / max(ez, F(1e-20)) if ez > 0 else F(0)
+    for axis in range(3):
+        for k in range(bins):
+            fill(s, (axis * BINS + k) * 8, BIG)
+            counts[_COUNTS + axis * BINS + k] = 0
+    for i in range(first, last):
+        j = 8 * i
+        bx = np.int64(np.int32((p[j] - p[j + 3] - lx) * sx))
+        by = BINS + np.int64(np.int32((p[j + 1] - p[j + 4] - ly) * sy))
+        bz = 2 * BINS + np.int64(np.int32((p[j + 2] - p[j + 5] - lz) * sz))
+        grow(s, 8 * bx, p, j)
+        grow(s, 8 * by, p, j)
+        grow(s, 8 * bz, p, j)
+        counts[_COUNTS + bx] += 1
+        counts[_COUNTS + by] += 1
+        counts[_COUNTS + bz] += 1
+    best, best_axis, border = F(3e38), 0, 0
+    for axis in range(3):
+        fill(s, _SWEPT, BIG)
+        n = 0
+        for k in range(bins - 1, 0, -1):
+            grow(s, _SWEPT, s, (axis * BINS + k) * 8)
+            n += np.int64(counts[_COUNTS + axis * BINS + k])
+            s[_RIGHT + k] = _half_area(s, _SWEPT) * F((n + leaf - 1) // leaf) if n > 0 else F(-1)
+        fill(s, _SWEPT, BIG)
+        n = 0
+        for k in range(1, bins):
+            grow(s, _SWEPT, s, (axis * BINS + k - 1) * 8)
+            n += np.int64(counts[_COUNTS + axis * BINS + k - 1])
+            if n > 0 and s[_RIGHT + k] >= 0:
+                cost = _half_area(s, _SWEPT) * F((n + leaf - 1) // leaf) + s[_RIGHT + k]
+                if cost < best:
+                    best, best_axis, border = cost, axis, k
+    if border == 0:
+        return (first + last) // 2
+    low = lx if best_axis == 0 else (ly if best_axis == 1 else lz)
+    scale = sx if best_axis == 0 else (sy if best_axis == 1 else sz)
     i, j = first, last - 1
     while True:
-        while i <= j and int((boxes[order[i], up] + boxes[order[i], up + np.uint64(3)] - start) * scale) < border:
+        while i <= j and np.int32((p[8 * i + best_axis] - p[8 * i + 3 + best_axis] - low) * scale) < border:
             i += 1
-        while i <= j and int((boxes[order[j], up] + boxes[order[j], up + np.uint64(3)] - start) * scale) >= border:
+        while i <= j and np.int32((p[8 * j + best_axis] - p[8 * j + 3 + best_axis] - low) * scale) >= border:
             j -= 1
         if i >= j:
             break
-        order[i], order[j] = order[j], order[i]
+        swap(p, 8 * i, 8 * j)
         i += 1
         j -= 1
     return i
 
 
 @kernel
-def build(boxes: Any, leaf: int) -> Any:
-    """Build over boxes float32 (N, 6), N > 0.
+def build_binary(records: int, nodes: int, root: int, first: int, last: int, free: int, leaf: int, stop: int) -> int:
+    """The binary tree below `root` over records first to last; new nodes are taken from `free` on.
 
-    Returns (order uint32 (N,), node boxes float32 (M, 6), links uint32 (M, 2)), parents before their children.
+    Ranges of at most max(leaf, stop) stay leaves.  Returns the next free node.
     """
-    n = boxes.shape[0]
-    order = np.arange(n).astype(np.uint32)
-    node_boxes = np.empty((2 * n, 6), np.float32)
-    links = np.empty((2 * n, 2), np.uint32)
-    bins = np.empty((BINS, 6), np.float32)
-    counts = np.empty(BINS, np.int64)
-    right = np.empty(BINS, np.float32)
-    around = np.empty(6, np.float32)
-    # Depth is not bounded by log2(n) for uneven splits; each level leaves one entry on the stack.
-    stack = np.empty((4096, 3), np.int64)
-    stack[0, 0], stack[0, 1], stack[0, 2] = 0, 0, n
-    top, used = 1, 1
+    p, q = f32_at(records), f32_at(nodes)
+    links = as_i32(q)
+    scratch = np.empty(SCRATCH, np.float32)
+    s = f32_at(scratch.ctypes.data)
+    # Each level leaves one entry on the stack; trees deeper than that are halved by count from there on.
+    stack = np.empty((512, 3), np.int64)
+    stack[0, 0], stack[0, 1], stack[0, 2] = root, first, last
+    top, limit = 1, max(leaf, stop)
     while top > 0:
         top -= 1
-        node, first, last = stack[top, 0], stack[top, 1], stack[top, 2]
-        big = np.float32(1e30)
-        lx, ly, lz, hx, hy, hz = big, big, big, -big, -big, -big
-        for i in range(np.uint64(first), np.uint64(last)):
-            b = order[i]
-            lx, ly, lz = min(lx, boxes[b, 0]), min(ly, boxes[b, 1]), min(lz, boxes[b, 2])
-            hx, hy, hz = max(hx, boxes[b, 3]), max(hy, boxes[b, 4]), max(hz, boxes[b, 5])
-        node_boxes[node, 0], node_boxes[node, 1], node_boxes[node, 2] = lx, ly, lz
-        node_boxes[node, 3], node_boxes[node, 4], node_boxes[node, 5] = hx, hy, hz
-        if last - first <= leaf:
-            links[node, 0], links[node, 1] = first, last - first
+        node, b, e = stack[top, 0], stack[top, 1], stack[top, 2]
+        fill(q, 8 * node, BIG)
+        for i in range(b, e):
+            grow(q, 8 * node, p, 8 * i)
+        if e - b <= limit:
+            links[8 * node + 6], links[8 * node + 7] = b, e - b
             continue
-        middle = (first + last) // 2
-        if top < 64:  # the traversal's stack holds 64 a level; deeper trees are halved by count
-            middle = _split(boxes, order, first, last, bins, counts, right, around)
-        links[node, 0], links[node, 1] = used, 0
-        stack[top, 0], stack[top, 1], stack[top, 2] = used + 1, middle, last
-        stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2] = used, first, middle
+        middle = _split(p, b, e, leaf, s) if top < 60 else (b + e) // 2
+        links[8 * node + 6], links[8 * node + 7] = free, 0
+        stack[top, 0], stack[top, 1], stack[top, 2] = free, b, middle
+        stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2] = free + 1, middle, e
         top += 2
-        used += 2
-    return order, node_boxes[:used].copy(), links[:used].copy()
+        free += 2
+    return free
+
+
+@lean
+def _gather_children(q: Any, links: Any, node: int, children: Any) -> int:
+    """The up to eight binary nodes that become the children of a wide one: the largest are opened first."""
+    children[0] = np.int64(links[8 * node + 6])
+    children[1] = children[0] + 1
+    n = 2
+    while n < 8:
+        widest, at = F(-1), -1
+        for j in range(n):
+            if links[8 * children[j] + 7] == 0:
+                area = _half_area(q, 8 * children[j])
+                if area > widest:
+                    widest, at = area, j
+        if at < 0:
+            break
+        left = np.int64(links[8 * children[at] + 6])
+        children[at], children[n] = left, left + 1
+        n += 1
+    return n
+
+
+@lean
+def _put_box(out: Any, base: int, j: int, q: Any, node: int) -> None:
+    for k in range(3):
+        out[base + 16 * k + j], out[base + 16 * k + 8 + j] = q[8 * node + k], -q[8 * node + 3 + k]
+
+
+@lean
+def _put_nothing(out: Any, base: int, j: int) -> None:
+    for k in range(3):
+        out[base + 16 * k + j], out[base + 16 * k + 8 + j] = BIG, -BIG
+    as_i32(out)[base + LINKS + j] = 0
+
+
+@lean
+def draw_together(positions: int, triangles: int, records: int, binary: int, wide: int, blocks: int, counts: int) -> None:
+    """From the binary tree to wide nodes and blocks; how many there are goes to counts[0] and counts[1] (int64).
+
+    With `blocks` 0 the leaves hold one record each and their links are the complements of its number.
+    """
+    rec, q, out = as_i32(f32_at(records)), f32_at(binary), f32_at(wide)
+    links, out_links = as_i32(q), as_i32(out)
+    count = i64_at(counts)
+    stack, children = i64_at(counts + 16), i64_at(counts + 16 + 8 * 2048)
+    nodes, used = 1, 0
+    stack[0], stack[1] = 0, 0
+    top = 1
+    while top > 0:
+        top -= 1
+        node, base = stack[2 * top], stack[2 * top + 1] * NODE
+        if links[8 * node + 7] > 0:
+            children[0] = node
+            n = 1
+        else:
+            n = _gather_children(q, links, node, children)
+        for j in range(8):
+            if j >= n:
+                _put_nothing(out, base, j)
+                continue
+            child = children[j]
+            _put_box(out, base, j, q, child)
+            size, first = np.int64(links[8 * child + 7]), np.int64(links[8 * child + 6])
+            if size == 0:
+                out_links[base + LINKS + j] = nodes
+                stack[2 * top], stack[2 * top + 1] = child, nodes
+                top += 1
+                nodes += 1
+            elif blocks == 0:
+                out_links[base + LINKS + j] = ~rec[8 * first + 6]
+            else:
+                _put_block(positions, triangles, rec, first, size, f32_at(blocks), used * BLOCK)
+                out_links[base + LINKS + j] = ~np.int32(used)
+                used += 1
+    count[0], count[1] = nodes, used
+
+
+@lean
+def _put_block(positions: int, triangles: int, rec: Any, first: int, size: int, out: Any, base: int) -> None:
+    p, t, numbers = f32_at(positions), u32_at(triangles), as_i32(out)
+    for j in range(8):
+        if j < size:
+            number = np.int64(rec[8 * (first + j) + 6])
+            for corner in range(3):
+                v = np.int64(t[3 * number + corner]) * 3
+                for k in range(3):
+                    out[base + (3 * corner + k) * 8 + j] = p[v + k]
+            numbers[base + NUMBERS + j] = number
+        else:
+            for k in range(9):
+                out[base + 8 * k + j] = F(0)
+            numbers[base + NUMBERS + j] = -1
+
+
+def _binary_tree(records: NDArray[np.float32], count: int, leaf: int, threads: int) -> NDArray[np.float32]:
+    """A binary tree over records, the lower parts shared out among threads."""
+    base = 4096
+    nodes = aligned((base + 2 * count + 8) * 8)
+    at, data = nodes.ctypes.data, records.ctypes.data
+    if threads < 2 or count < SERIAL:
+        build_binary(data, at, 0, 0, count, 1, leaf, 0)
+        return nodes
+    free = build_binary(data, at, 0, 0, count, 1, leaf, max(count // TASKS, leaf))
+    table = nodes.view(np.int32).reshape(-1, 8)
+    tasks = np.flatnonzero(table[:free, 7] > 0)
+    tasks = tasks[np.argsort(-table[tasks, 7], kind="stable")]
+
+    def below(node: int) -> None:
+        first, size = int(table[node, 6]), int(table[node, 7])
+        # A range of n records needs fewer than 2 n nodes, so that no two tasks meet.
+        build_binary(data, at, node, first, first + size, base + 2 * first, leaf, 0)
+
+    _share(below, [int(t) for t in tasks], threads)
+    return nodes
+
+
+def _share(work: Callable[[int], None], items: list[int], threads: int) -> None:
+    with ThreadPoolExecutor(threads) as pool:
+        list(pool.map(work, items))
+
+
+def _drawn_together(
+    records: NDArray[np.float32], binary: NDArray[np.float32], count: int,
+    positions: NDArray[np.float32] | None, triangles: NDArray[np.uint32] | None,
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:  # fmt: skip
+    # Every wide node but the root has at least two children unless it is a lone leaf: n + 1 nodes at most.
+    wide = aligned((count + 1) * NODE)
+    blocks = aligned(count * BLOCK) if positions is not None else aligned(0)
+    counts = np.zeros(2 + 2048 + 8, np.int64)
+    draw_together(
+        positions.ctypes.data if positions is not None else 0,
+        triangles.ctypes.data if triangles is not None else 0,
+        records.ctypes.data, binary.ctypes.data, wide.ctypes.data,
+        blocks.ctypes.data if positions is not None else 0, counts.ctypes.data,
+    )  # fmt: skip
+    nodes, used = int(counts[0]), int(counts[1])
+    return wide[: nodes * NODE].reshape(-1, NODE), blocks[: used * BLOCK].reshape(-1, BLOCK)
 
 
 def build_mesh(
-    positions: NDArray[np.float32], triangles: NDArray[np.uint32]
-) -> tuple[NDArray[np.uint32], NDArray[np.float32], NDArray[np.uint32]]:
-    """The hierarchy of one mesh: (order of triangles, node boxes, links)."""
-    result: tuple[NDArray[np.uint32], NDArray[np.float32], NDArray[np.uint32]] = build(triangle_boxes(positions, triangles), LEAF)
-    return result
+    positions: NDArray[np.float32], triangles: NDArray[np.uint32], threads: int = 1
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """The hierarchy of one mesh: wide nodes float32 (N, 64) and blocks float32 (B, 80).
+
+    positions : (V, 3).  triangles : (T, 3), T > 0.  The arrays returned are views of larger, untouched memory: copy
+    them to where they are kept.  The result does not depend on the number of threads.
+    """
+    positions, triangles = np.ascontiguousarray(positions), np.ascontiguousarray(triangles)
+    n = len(triangles)
+    records = aligned(n * 8)
+    make_records(positions.ctypes.data, triangles.ctypes.data, records.ctypes.data, 0, n)
+    return _drawn_together(records, _binary_tree(records, n, LEAF, threads), n, positions, triangles)
+
+
+def build_boxes(low: NDArray[np.float64], high: NDArray[np.float64]) -> NDArray[np.float32]:
+    """A hierarchy over N > 0 boxes (N, 3) to (N, 3): wide nodes whose links below 0 are complements of box numbers.
+
+    The boxes are rounded outwards, so that float32 loses nothing.
+    """
+    n = len(low)
+    records = aligned(n * 8)
+    table = records.reshape(-1, 8)
+    table[:, :3] = np.nextafter(low.astype(np.float32), np.float32(-np.inf))
+    table[:, 3:6] = -np.nextafter(high.astype(np.float32), np.float32(np.inf))
+    table.view(np.int32)[:, 6:] = np.stack([np.arange(n), np.zeros(n, int)], 1)
+    wide, _ = _drawn_together(records, _binary_tree(records, n, 1, 1), n, None, None)
+    return wide.copy()

@@ -1,8 +1,13 @@
 """Following one path from the camera, gathering light by aiming at lamps and by chance, weighed against each other.
 
-Next-event estimation and BSDF sampling are combined with the power heuristic (Veach and Guibas 1995).  A surface that
-lets light straight through (alpha, or thin glass) does not end a segment: the same path and the same shadow ray go on
-behind it, up to the limit of transparent layers.
+Next-event estimation and BSDF sampling are combined with the power heuristic (Veach and Guibas 1995), lobe by lobe: a
+lobe is sampled for itself, and each light component is that lobe's own share.  A surface that lets light straight
+through (alpha, or thin clear glass) does not end a segment: the same path and the same shadow ray go on behind it.
+
+At the first event any component can get several rays: instead of choosing one lobe by chance, each is sampled its own
+number of times.
+
+All state stands in the path's scratch (`slots.Q_`): `w` is the world, `s` the settings, `q` the path, `c` the counters.
 """
 
 from __future__ import annotations
@@ -12,335 +17,681 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import world as w
-from mill_lane.core.render.bsdf import evaluate, frame, fresnel, refract, sample
-from mill_lane.core.render.jit import lean
-from mill_lane.core.render.lights import FAR, sample_light, sky_density, sky_radiance
-from mill_lane.core.render.media import collide, phase, sample_phase, transmittance
-from mill_lane.core.render.sampler import pair
-from mill_lane.core.render.surface import (
-    base_colour,
-    emitted,
-    metal_and_rough,
-    place,
-    transmitted,
-)
-from mill_lane.core.render.traverse import closest
+from mill_lane.core.render import bsdf, lights, media, surface
+from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.slots import *
+from mill_lane.core.render.traverse import ALL, ONLY_SEE_THROUGH, blocked, closest
+from mill_lane.core.render.vectors import f64_at, i64_at
 
-F = np.float32
-PI = math.pi
-M_IOR, M_THICK, M_ABSORB_R, M_TWO_SIDED, M_UNLIT = w.M_IOR, w.M_THICK, w.M_ABSORB_R, w.M_TWO_SIDED, w.M_UNLIT
-TRIANGLE = w.TRIANGLE
-EVENT = 6  # pairs of dimensions used by each event along a path
-CAMERA_RAY, BOUNCE_RAY, SHADOW_RAY = 0, 1, 2
-KINDS = ("camera", "bounce", "shadow")
+PI, FAR = math.pi, lights.FAR
+EVENT = 8  # pairs of dimensions used by each event along a path
+DIM_FOG, DIM_CHOICE, DIM_DIRECTION, DIM_LAMP, DIM_POINT, DIM_END = range(6)
+DEAD, SURFACE, PARTICLE = 0, 1, 2
+MOST_EVENTS = 1000
+CAUSTIC_ALPHA = 0.25  # lobes sharper than this make caustics behind a soft one
 
 
-@lean
-def _nudge(p: Any, n: Any, side: float) -> Any:
-    """A start just off a surface, far enough for float32 at this distance from the origin."""
-    e = side * 2e-6 * (50.0 + abs(p[0]) + abs(p[1]) + abs(p[2]))
-    return p[0] + e * n[0], p[1] + e * n[1], p[2] + e * n[2]
-
-
-@lean
-def _ray(world: Any, o: Any, d: Any, most: float, stack: Any) -> Any:
-    return closest(world.accel, F(o[0]), F(o[1]), F(o[2]), F(d[0]), F(d[1]), F(d[2]), F(0), F(most), stack)
+@inner
+def _count_ray(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
+    """Add the work of the ray just followed to its kind and bounce, and to its component."""
+    at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
+    nodes, blocks = np.int64(q[Q_NODES]), np.int64(q[Q_BLOCKS])
+    c[at] += 1
+    c[at + 1] += nodes
+    c[at + 2] += blocks
+    at = C_COMPONENTS + component * 5
+    c[at] += 1
+    c[at + 1] += nodes
+    c[at + 2] += blocks
+    q[Q_WORK] += q[Q_NODES]
+    q[Q_WORK + 1] += q[Q_BLOCKS]
 
 
 @lean
-def _let_through(world: Any, hit: Any, d: Any) -> Any:
-    """What goes straight on through a surface, by colour: alpha, and thin glass."""
-    r, g, b, cover = base_colour(world, hit)
-    f = world.surfaces.factors[hit.material]
-    clear = transmitted(world, hit)
-    if clear > 0 and f[M_THICK] <= 0:
-        metallic, _ = metal_and_rough(world, hit)
-        c = abs(hit.normal[0] * d[0] + hit.normal[1] * d[1] + hit.normal[2] * d[2])
-        clear *= (1.0 - metallic) * (1.0 - fresnel(c, f[M_IOR]))
-    else:
-        clear = 0.0
-    return 1 - cover + cover * clear * r, 1 - cover + cover * clear * g, 1 - cover + cover * clear * b
+def count_touches(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
+    """Add what was read and evaluated since the last call to where it belongs, and to the event's object and material."""
+    reads, shades = np.int64(q[Q_TOUCHES]), np.int64(q[Q_TOUCHES + 1])
+    q[Q_TOUCHES], q[Q_TOUCHES + 1] = 0.0, 0.0
+    at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
+    c[at + 3] += reads
+    c[at + 4] += shades
+    at = C_COMPONENTS + component * 5
+    c[at + 3] += reads
+    c[at + 4] += shades
+    q[Q_WORK + 2] += reads
+    q[Q_WORK + 3] += shades
+
+
+@inner
+def component_of(q: Any) -> int:
+    """The component that light found now belongs to."""
+    scattered = np.int64(q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME])
+    kind = np.int64(q[Q_KIND])
+    return kind if scattered <= 1 else kind + 4
 
 
 @lean
-def _visible(world: Any, p: Any, d: Any, distance: float, layers: int, stack: Any, counts: Any) -> Any:
-    """The share of light that reaches p from `distance` away, by colour."""
-    r, g, b = 1.0, 1.0, 1.0
-    left, o = distance, p
-    fog = transmittance(world.media, p, d, distance)
-    for _ in range(layers + 1):
-        counts[SHADOW_RAY] += 1
-        t, u, v, triangle, inst = _ray(world, o, d, left, stack)
-        if inst < 0:
-            return r * fog, g * fog, b * fog
-        hit = place(world, triangle, inst, u, v, d, 1e-3)
-        tr, tg, tb = _let_through(world, hit, d)
-        r, g, b = r * tr, g * tg, b * tb
-        if r + g + b < 1e-6:
-            return 0.0, 0.0, 0.0
-        o = _nudge(hit.p, hit.flat, -1.0)
-        left -= t * 1.0001
-        if left <= 0:
-            return r * fog, g * fog, b * fog
-    return 0.0, 0.0, 0.0
-
-
-@lean
-def _clamped(r: float, g: float, b: float, limit: float, depth: int) -> Any:
-    """Light that arrived after a bounce, held to a luminance of `limit` (0: no limit)."""
-    if limit <= 0 or depth == 0:
-        return r, g, b
+def _add(w: Any, s: Any, q: Any, r: float, g: float, b: float, component: int, lamp: int, depth: int) -> None:
+    """Add light to the sample: held by the clamp, left out as a caustic, told apart by component, lamp and bounce."""
     luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
-    if luma <= limit:
-        return r, g, b
-    k = limit / luma
-    return r * k, g * k, b * k
+    if luma <= 0:
+        return
+    if component > 0:
+        if q[Q_CAUSTIC] > 0 and s[S_CAUSTICS] <= 0:
+            q[Q_LOST] += luma
+            return
+        limit = s[S_CLAMP_DIRECT] if component <= 4 else s[S_CLAMP_BOUNCED]
+        if 0 < limit < luma:
+            k = limit / luma
+            q[Q_LOST] += luma - limit
+            r, g, b, luma = r * k, g * k, b * k, limit
+    at = Q_OUT + 3 * component
+    q[at] += r
+    q[at + 1] += g
+    q[at + 2] += b
+    if s[S_PROFILE] > 0:
+        lamps = w[W_LAMP_COUNT]
+        if lamp >= 0:
+            q[Q_PER_LAMP + lamps + lamp] += luma
+        q[Q_PER_LAMP + 5 * lamps + min(depth, DEPTHS - 1)] += luma
+    if s[S_LIGHT_COUNT] > 0 and lamp >= 0:
+        at = Q_PER_LAMP + 2 * w[W_LAMP_COUNT] + 3 * lamp
+        q[at] += r
+        q[at + 1] += g
+        q[at + 2] += b
 
 
 @lean
-def trace(
-    world: Any,
-    origin: Any,
-    direction: Any,
-    spread: float,
-    seed: Any,
-    index: int,
-    bounces: int,
-    layer_limit: int,
-    clamp: float,
-    stack: Any,
-    counts: Any,
-    features: Any,
-) -> Any:
-    """The radiance along a camera ray (red, green, blue).
+def _straight(w: Any, s: Any, q: Any) -> Any:
+    """What goes straight on through the event's surface, by colour: alpha, and thin clear glass.
 
-    `features` (float64, 8) receives albedo 3, normal 3, distance and the number of pass-through layers of the first
-    surface that scatters; `counts` (int64, 3) adds up rays by kind; `stack` is scratch for the traversal.
-    """  # fmt: skip
-    lights, media = world.lights, world.media
-    has_lights = lights.rows.shape[0] > 0
-    red, green, blue = 0.0, 0.0, 0.0
-    tr, tg, tb = 1.0, 1.0, 1.0
-    ar, ag, ab = 0.0, 0.0, 0.0  # absorption of the glass that the path is in, per metre
-    o, d = origin, direction
-    density = -1.0  # of the last scattering; below 0 where no lamp could have been aimed at
-    depth, layers, travelled = 0, 0, 0.0
-    since = 0.0  # metres since the last scattering, straight through panes and holes
-    recorded = False
-    counts[CAMERA_RAY] += 1
-    event = 0
-    while event < 1000:
-        dim = 1 + EVENT * event
-        event += 1
-        t, u, v, triangle, inst = _ray(world, o, d, FAR, stack)
-        length = float(t) if inst >= 0 else FAR
-        # Fog first: does the ray meet a particle before the surface?
-        if media.shape[0] > 0:
-            fog_u, fog_v = pair(seed, index, dim)
-            at, box = collide(media, o, d, length, fog_u)
+    The cover is read; the material is read here only where it is clear.
+    """
+    cover = q[Q_COVER]
+    material = np.int64(q[Q_MATERIAL])
+    f = surface.factors_of(w, material)
+    clear = 0.0
+    if f[M_TRANSMIT] > 0 and cover > 0:
+        surface.read_material(w, q)
+        if (f[M_THICK] <= 0 or s[S_REFRACTION] <= 0) and bsdf.is_smooth(q):
+            d = abs(q[Q_NX] * q[Q_DX] + q[Q_NY] * q[Q_DY] + q[Q_NZ] * q[Q_DZ])
+            clear = q[Q_CLEAR] * (1.0 - bsdf.fresnel(d, q[Q_ETA])) * (1.0 - q[Q_COAT] * bsdf.schlick(0.04, d))
+    return (
+        1.0 - cover + cover * clear * q[Q_BR],
+        1.0 - cover + cover * clear * q[Q_BG],
+        1.0 - cover + cover * clear * q[Q_BB],
+    )
+
+
+@inner
+def _start_beside(q: Any, side: float) -> None:
+    """The next ray starts just off the event's surface, on the side of its normal or behind it."""
+    e = side * q[Q_NUDGE]
+    q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX] + e * q[Q_GX], q[Q_PY] + e * q[Q_GY], q[Q_PZ] + e * q[Q_GZ]
+
+
+@lean
+def advance(w: Any, s: Any, q: Any, c: Any) -> int:
+    """Follow the path's ray to the next event: DEAD, SURFACE or PARTICLE.  Light met on the way is added."""
+    profile = 1 if s[S_PROFILE] > 0 else 0
+    seed = np.uint32(q[Q_SEED])
+    while q[Q_DIM] < EVENT * MOST_EVENTS:
+        dim = np.int64(q[Q_DIM])
+        q[Q_DIM] += EVENT
+        index, depth, component = np.int64(q[Q_INDEX]), np.int64(q[Q_DEPTH]), component_of(q)
+        q[Q_FAR] = FAR
+        closest(w, q, c, profile, ALL)
+        ray = np.int64(q[Q_LAST_KIND])
+        if profile:
+            _count_ray(q, c, ray, depth, component)
+        hit = q[Q_PLACE] >= 0
+        length = q[Q_T] if hit else FAR
+        if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
+            # Fog first: does the ray meet a particle before the surface?
+            u, _ = pair(seed, index, dim + DIM_FOG)
+            boxes = f64_at(w[W_MEDIA])
+            at, box = media.collide(
+                boxes, w[W_MEDIA_COUNT], q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], length, u
+            )  # fmt: skip
             if box >= 0:
-                if depth > bounces:
-                    break
-                share = media[box, 6] / media[box, 7]
-                tr, tg, tb = tr * share, tg * share, tb * share
-                p = (o[0] + at * d[0], o[1] + at * d[1], o[2] + at * d[2])
-                travelled += at
-                g_ = media[box, 8]
-                if has_lights:
-                    pick, _ = pair(seed, index, dim + 3)
-                    a, b = pair(seed, index, dim + 4)
-                    lx, ly, lz, far, lr, lg, lb, chance, delta, row, lu, lv = sample_light(lights, p[0], p[1], p[2], pick, a, b)
-                    if chance > 0:
-                        f = phase(g_, lx * d[0] + ly * d[1] + lz * d[2])
-                        weight = 1.0 if delta else chance * chance / (chance * chance + f * f)
-                        lr, lg, lb = _lamp(world, lights.rows[row], lr, lg, lb, lu, lv, lx, ly, lz)
-                        vr, vg, vb = _visible(world, p, (lx, ly, lz), far * 0.9999, layer_limit, stack, counts)
-                        k = f * weight / chance
-                        r, g, bl = _clamped(tr * vr * lr * k, tg * vg * lg * k, tb * vb * lb * k, clamp, depth)
-                        red, green, blue = red + r, green + g, blue + bl
-                cosine = sample_phase(g_, fog_v)
-                turn, _ = pair(seed, index, dim + 2)
-                sx, sy = frame(d[0], d[1], d[2])
-                s = math.sqrt(max(0.0, 1 - cosine * cosine))
-                x, y = s * math.cos(2 * PI * turn), s * math.sin(2 * PI * turn)
-                d = (
-                    x * sx[0] + y * sy[0] + cosine * d[0],
-                    x * sx[1] + y * sy[1] + cosine * d[1],
-                    x * sx[2] + y * sy[2] + cosine * d[2],
-                )
-                o = p
-                since = 0.0
-                density = phase(g_, cosine)
-                depth += 1
-                spread = max(spread, 0.05)
-                counts[BOUNCE_RAY] += 1
+                q[Q_PX], q[Q_PY], q[Q_PZ] = q[Q_OX] + at * q[Q_DX], q[Q_OY] + at * q[Q_DY], q[Q_OZ] + at * q[Q_DZ]
+                q[Q_TRAVELLED] += at
+                q[Q_MEDIUM], q[Q_EVENT] = box, dim
+                share = boxes[MEDIUM_COLUMNS * box + D_SCATTER] / boxes[MEDIUM_COLUMNS * box + D_EXTINCTION]
+                q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * share, q[Q_TG] * share, q[Q_TB] * share
+                return PARTICLE if share > 0 else DEAD
+        if not hit:
+            _add_sky(w, s, q, component, depth)
+            return DEAD
+        q[Q_TRAVELLED] += length
+        q[Q_SINCE] += length
+        if q[Q_ABSORB_R] + q[Q_ABSORB_G] + q[Q_ABSORB_B] > 0:
+            q[Q_TR] *= math.exp(-q[Q_ABSORB_R] * length)
+            q[Q_TG] *= math.exp(-q[Q_ABSORB_G] * length)
+            q[Q_TB] *= math.exp(-q[Q_ABSORB_B] * length)
+        surface.place(w, q, s[S_SPREAD] * q[Q_TRAVELLED] if depth == 0 else q[Q_SPREAD] * q[Q_TRAVELLED])
+        surface.read_cover(w, q)
+        material = np.int64(q[Q_MATERIAL])
+        if profile:
+            _count_hit(w, q, c, material)
+        factors = surface.factors_of(w, material)
+        _add_glow(w, s, q, factors, material, component, depth)
+        sr, sg, sb = _straight(w, s, q)
+        if profile:
+            count_touches(q, c, ray, depth, component)
+        straight = min(max(0.2126 * sr + 0.7152 * sg + 0.0722 * sb, 0.0), 1.0)
+        q[Q_EVENT] = dim
+        if straight > 0:
+            u, _ = pair(seed, index, dim + DIM_CHOICE)
+            if u < straight:
+                q[Q_LAYERS] += 1.0
+                if q[Q_LAYERS] > s[S_LAYERS]:
+                    return DEAD
+                q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * sr / straight, q[Q_TG] * sg / straight, q[Q_TB] * sb / straight
+                _start_beside(q, -1.0)
+                q[Q_LAST_KIND] = R_STRAIGHT
                 continue
-        if inst < 0:
-            lr, lg, lb = sky_radiance(lights.sky, d[1])
-            weight = 1.0
-            if density >= 0 and lights.sky_row >= 0:
-                q = lights.chance[lights.sky_row] * sky_density(lights, d[0], d[1], d[2])
-                weight = density * density / (density * density + q * q)
-            r, g, b = _clamped(tr * lr * weight, tg * lg * weight, tb * lb * weight, clamp, depth)
-            red, green, blue = red + r, green + g, blue + b
-            break
-        travelled += length
-        since += length
-        if ar + ag + ab > 0:
-            tr, tg, tb = tr * math.exp(-ar * length), tg * math.exp(-ag * length), tb * math.exp(-ab * length)
-        hit = place(world, triangle, inst, u, v, d, spread * travelled)
-        factors = world.surfaces.factors[hit.material]
-        br, bg, bb, cover = base_colour(world, hit)
-        choice, lobe = pair(seed, index, dim + 1)
-        if cover < 1.0:
-            if choice >= cover:
-                layers += 1
-                if layers > layer_limit:
-                    break
-                o = _nudge(hit.p, hit.flat, -1.0)
-                counts[BOUNCE_RAY] += 1
-                continue
-            choice /= cover
-        # Light given off here, unless it was already counted by aiming at it.
-        if hit.front > 0 or factors[M_TWO_SIDED] > 0:
-            er, eg, eb = emitted(world, hit.material, hit.u, hit.v, hit.level)
-            if er + eg + eb > 0:
-                weight = 1.0
-                first = world.surfaces.instances[inst, 2]
-                if density >= 0 and first >= 0:
-                    row = first + triangle - world.surfaces.parts[world.surfaces.instances[inst, 0], 2]
-                    facing = abs(hit.flat[0] * d[0] + hit.flat[1] * d[1] + hit.flat[2] * d[2])
-                    q = lights.chance[row] * since * since / max(lights.rows[row, 13] * facing, 1e-12)
-                    weight = density * density / (density * density + q * q)
-                r, g, b = _clamped(tr * er * weight, tg * eg * weight, tb * eb * weight, clamp, depth)
-                red, green, blue = red + r, green + g, blue + b
+            k = q[Q_COVER] / (1.0 - straight)
+            q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * k, q[Q_TG] * k, q[Q_TB] * k
         if factors[M_UNLIT] > 0:
-            r, g, b = _clamped(tr * br, tg * bg, tb * bb, clamp, depth)
-            red, green, blue = red + r, green + g, blue + b
-            if not recorded:
-                _record(features, (br, bg, bb), hit.normal, travelled, layers)
+            _add(w, s, q, q[Q_TR] * q[Q_BR], q[Q_TG] * q[Q_BG], q[Q_TB] * q[Q_BB], component, -1, depth)
+            _record(w, s, q)
+            return DEAD
+        if factors[M_TRANSMIT] <= 0:
+            surface.read_material(w, q)
+        return SURFACE
+    return DEAD
+
+
+@lean
+def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
+    materials = C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK
+    c[C_PLACES + np.int64(q[Q_PLACE]) * PLACE_WORK + 2] += 1
+    c[C_PLACES + np.int64(q[Q_PLACE]) * PLACE_WORK + 3] += np.int64(q[Q_TOUCHES])
+    c[materials + material * MATERIAL_WORK] += 1
+    c[materials + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
+
+
+@lean
+def _add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
+    """Light from beyond everything: the sky, and the sun's disc."""
+    if q[Q_KIND] == NONE and s[S_SKY_VISIBLE] <= 0:
+        return
+    x, y, z = q[Q_DX], q[Q_DY], q[Q_DZ]
+    density = q[Q_DENSITY]
+    sky, sun = w[W_SKY_LAMP], w[W_SUN_LAMP]
+    if sky >= 0:
+        scale = lights.lamp_row(w, sky)[L_SCALE]
+        weight = 1.0
+        if density >= 0 and s[S_AIM] > 0:
+            p = lights.lamp_chance(w, s, q, sky) * lights.sky_density(w, x, y, z)
+            weight = density * density / (density * density + p * p)
+        r, g, b = lights.sky_radiance(w, x, y, z)
+        k = weight * scale
+        _add(w, s, q, q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * b * k, component, sky, depth)
+    if sun >= 0:
+        row = lights.lamp_row(w, sun)
+        if -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) >= row[L_OUTER]:
+            weight = row[L_SCALE]
+            if density >= 0 and s[S_AIM] > 0:
+                p = lights.lamp_chance(w, s, q, sun) / (2 * PI * (1.0 - row[L_OUTER]))
+                weight *= density * density / (density * density + p * p)
+            _add(
+                w, s, q, q[Q_TR] * row[L_RED] * weight, q[Q_TG] * row[L_GREEN] * weight, q[Q_TB] * row[L_BLUE] * weight,
+                component, sun, depth,
+            )  # fmt: skip
+
+
+@lean
+def _add_glow(w: Any, s: Any, q: Any, factors: Any, material: int, component: int, depth: int) -> None:
+    """Light given off where the ray hit, unless it was already counted by aiming at it."""
+    if factors[M_EMIT_R] + factors[M_EMIT_G] + factors[M_EMIT_B] <= 0 or not lights.glows(w, material, q[Q_FRONT]):
+        return
+    r, g, b = surface.emitted(w, q, material)
+    weight = q[Q_COVER]
+    lamp = i64_at(w[W_PLACES])[np.int64(q[Q_PLACE]) * PLACE_COLUMNS + P_LAMP]
+    if lamp >= 0:
+        weight *= lights.lamp_row(w, lamp)[L_SCALE]
+        if q[Q_DENSITY] >= 0 and s[S_AIM] > 0:
+            facing = abs(q[Q_GX] * q[Q_DX] + q[Q_GY] * q[Q_DY] + q[Q_GZ] * q[Q_DZ])
+            p = lights.found_density(w, s, q, lamp, q[Q_SINCE], facing)
+            weight *= q[Q_DENSITY] * q[Q_DENSITY] / (q[Q_DENSITY] * q[Q_DENSITY] + p * p)
+    _add(w, s, q, q[Q_TR] * r * weight, q[Q_TG] * g * weight, q[Q_TB] * b * weight, component, lamp, depth)
+
+
+@lean
+def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
+    """The share of light that arrives along the ray (Q_OX, Q_DX, Q_FAR), by colour: Q_VR, Q_VG, Q_VB."""
+    profile = 1 if s[S_PROFILE] > 0 else 0
+    q[Q_VR], q[Q_VG], q[Q_VB] = 1.0, 1.0, 1.0
+    if s[S_SHADOWS] <= 0:
+        return
+    distance = q[Q_FAR]
+    shut = blocked(w, q, c, profile)
+    if profile:
+        _count_shadow(w, q, c, depth, component, lamp)
+    if shut:
+        q[Q_VR], q[Q_VG], q[Q_VB] = 0.0, 0.0, 0.0
+        return
+    if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
+        k = media.transmittance(
+            f64_at(w[W_MEDIA]), w[W_MEDIA_COUNT], q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], distance
+        )  # fmt: skip
+        q[Q_VR], q[Q_VG], q[Q_VB] = k, k, k
+    if w[W_SEE_THROUGH] == 0:
+        return
+    left, layers = distance, 0.0
+    aside = False
+    while True:
+        q[Q_FAR] = left
+        closest(w, q, c, profile, ONLY_SEE_THROUGH)
+        if profile:
+            _count_shadow(w, q, c, depth, component, lamp)
+        if q[Q_PLACE] < 0:
             break
-        metallic, alpha = metal_and_rough(world, hit)
-        clear = transmitted(world, hit) * (1.0 - metallic)
-        n = hit.normal
-        if clear > 0 and choice < clear:
-            # A clear interface: reflect or go through, by the Fresnel equations.
-            eta = factors[M_IOR]
-            thin = factors[M_THICK] <= 0
-            c = -(d[0] * n[0] + d[1] * n[1] + d[2] * n[2])
-            leaving = hit.front < 0 and not thin
-            mirror = fresnel(c, 1.0 / eta if leaving else eta)
-            if lobe < mirror:
-                if depth > bounces:
-                    break
-                depth += 1
-                d = (d[0] + 2 * c * n[0], d[1] + 2 * c * n[1], d[2] + 2 * c * n[2])
-                o = _nudge(hit.p, hit.flat, 1.0)
-                if d[0] * hit.flat[0] + d[1] * hit.flat[1] + d[2] * hit.flat[2] <= 0:
-                    break
-                density = -1.0
+        if not aside:
+            aside = True
+            for k in range(Q_ASIDE_COUNT):
+                q[Q_ASIDE + k] = q[Q_EVENT + k]
+        layers += 1.0
+        length = q[Q_T]
+        surface.place(w, q, 1e-3)
+        surface.read_cover(w, q)
+        r, g, b = _straight(w, s, q)
+        q[Q_VR], q[Q_VG], q[Q_VB] = q[Q_VR] * r, q[Q_VG] * g, q[Q_VB] * b
+        if layers > s[S_LAYERS] or q[Q_VR] + q[Q_VG] + q[Q_VB] < 1e-6:
+            q[Q_VR], q[Q_VG], q[Q_VB] = 0.0, 0.0, 0.0
+            break
+        _start_beside(q, -1.0)
+        left -= length * 1.000001 + q[Q_NUDGE]
+        if left <= 0:
+            break
+    if aside:
+        for k in range(Q_ASIDE_COUNT):
+            q[Q_EVENT + k] = q[Q_ASIDE + k]
+
+
+@lean
+def _count_shadow(w: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
+    _count_ray(q, c, R_SHADOW, depth, component)
+    at = C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK + lamp * LAMP_WORK
+    c[at] += 1
+    c[at + 1] += np.int64(q[Q_NODES])
+    c[at + 2] += np.int64(q[Q_BLOCKS])
+
+
+@inner
+def _balanced(a: float, b: float) -> float:
+    """The power heuristic with exponent 2."""
+    return a * a / (a * a + b * b) if a > 0 else 0.0
+
+
+@lean
+def aim(w: Any, s: Any, q: Any, c: Any, event: int, kd: float, kg: float, kc: float, kt: float, rays: int, thin: bool) -> None:
+    """Light from lamps at the event; kd to kt are the rays of each lobe, `rays` those that are aimed."""
+    if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0:
+        return
+    seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
+    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
+    nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
+    sx, sy, sz, tx, ty, tz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    vx, vy, vz = 0.0, 0.0, 0.0
+    if event == SURFACE:
+        (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
+        vx, vy, vz = (
+            -(dx * sx + dy * sy + dz * sz),
+            -(dx * tx + dy * ty + dz * tz),
+            -(dx * nx + dy * ny + dz * nz),
+        )
+    every = s[S_CHOICE] == ALL_LIGHTS
+    turns = w[W_LAMP_COUNT] if every else 1
+    for j in range(rays):
+        for turn in range(turns):
+            own = mix(seed + np.uint32(turn) * np.uint32(0x9E3779B9)) if every else seed
+            u, v = pair(own, index * rays + j, dim + DIM_LAMP)
+            if every:
+                lamp, chance, u = np.int64(turn), lights.lamp_chance(w, s, q, turn), v
             else:
-                layers += 1
-                if layers > layer_limit:
-                    break
-                tr, tg, tb = tr * br, tg * bg, tb * bb
-                o = _nudge(hit.p, hit.flat, -1.0)
-                if not thin:
-                    d = refract(d[0], d[1], d[2], n[0], n[1], n[2], 1.0 / eta if leaving else eta)
-                    density = -1.0
-                    if leaving:
-                        ar, ag, ab = 0.0, 0.0, 0.0
-                    else:
-                        ar, ag, ab = factors[M_ABSORB_R], factors[M_ABSORB_R + 1], factors[M_ABSORB_R + 2]
-            counts[BOUNCE_RAY] += 1
-            continue
-        if not recorded:
-            _record(features, (br, bg, bb), n, travelled, layers)
-            recorded = True
-        if depth > bounces:
-            break  # this ray only went to see whether there is a lamp: the other half of aiming at one
-        s, q_ = frame(n[0], n[1], n[2])
-        base = (br, bg, bb)
-        eta = factors[M_IOR]
-        view = (
-            -(d[0] * s[0] + d[1] * s[1] + d[2] * s[2]),
-            -(d[0] * q_[0] + d[1] * q_[1] + d[2] * q_[2]),
-            -(d[0] * n[0] + d[1] * n[1] + d[2] * n[2]),
-        )
-        start = _nudge(hit.p, hit.flat, 1.0)
-        if has_lights:
-            pick, _ = pair(seed, index, dim + 3)
-            a, b = pair(seed, index, dim + 4)
-            lx, ly, lz, far, lr, lg, lb, chance, delta, row, lu, lv = sample_light(
-                lights, start[0], start[1], start[2], pick, a, b
+                lamp, chance, u = lights.pick_lamp(w, s, q, u)
+            if lamp < 0 or chance <= 0:
+                continue
+            a, b = pair(own, index * rays + j, dim + DIM_POINT)
+            if not lights.sample_lamp(w, q, lamp, chance, u, a, b):
+                continue
+            _one_lamp(
+                w, s, q, c, event, lamp, rays, kd, kg, kc, kt, thin, dx, dy, dz, nx, ny, nz, sx, sy, sz, tx, ty, tz, vx, vy, vz
             )
-            if chance > 0 and lx * hit.flat[0] + ly * hit.flat[1] + lz * hit.flat[2] > 0:
-                way = (
-                    lx * s[0] + ly * s[1] + lz * s[2],
-                    lx * q_[0] + ly * q_[1] + lz * q_[2],
-                    lx * n[0] + ly * n[1] + lz * n[2],
-                )
-                fr, fg, fb, q = evaluate(base, metallic, alpha, eta, view, way)
-                if fr + fg + fb > 0:
-                    lr, lg, lb = _lamp(world, lights.rows[row], lr, lg, lb, lu, lv, lx, ly, lz)
-                    if lr + lg + lb > 0:
-                        weight = 1.0 if delta else chance * chance / (chance * chance + q * q)
-                        vr, vg, vb = _visible(world, start, (lx, ly, lz), far * 0.9999, layer_limit, stack, counts)
-                        k = weight / chance
-                        r, g, b = _clamped(tr * fr * vr * lr * k, tg * fg * vg * lg * k, tb * fb * vb * lb * k, clamp, depth)
-                        red, green, blue = red + r, green + g, blue + b
-        a, b = pair(seed, index, dim + 2)
-        x, y, z = sample(base, metallic, alpha, eta, view, lobe, a, b)
-        if z <= 0:
-            break
-        fr, fg, fb, density = evaluate(base, metallic, alpha, eta, view, (x, y, z))
+            q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
+
+
+@lean
+def _one_lamp(
+    w: Any, s: Any, q: Any, c: Any, event: int, lamp: int, rays: int, kd: float, kg: float, kc: float, kt: float, thin: bool,
+    dx: float, dy: float, dz: float, nx: float, ny: float, nz: float, sx: float, sy: float, sz: float,
+    tx: float, ty: float, tz: float, vx: float, vy: float, vz: float,
+) -> None:  # fmt: skip
+    """The light of the lamp point just picked, through each lobe, where nothing stands between."""
+    lx, ly, lz = q[Q_LX], q[Q_LY], q[Q_LZ]
+    delta = q[Q_LDELTA] > 0
+    far = q[Q_LDIST] * (1.0 - 4e-6)
+    p = rays * q[Q_LCHANCE]
+    depth = np.int64(q[Q_DEPTH])
+    first = q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME] == 0
+    kind = np.int64(q[Q_KIND])
+    if event == PARTICLE:
+        g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
+        f = media.phase(g, lx * dx + ly * dy + lz * dz)
+        k = f / p * (1.0 if delta else _balanced(p, kd * f))
+        component = 4 if first else kind + 4
+        q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_FAR] = q[Q_PX], q[Q_PY], q[Q_PZ], far
+        q[Q_DX], q[Q_DY], q[Q_DZ] = lx, ly, lz
+        _visible(w, s, q, c, depth, component, lamp)
+        _add(
+            w, s, q, q[Q_TR] * q[Q_VR] * q[Q_LR] * k, q[Q_TG] * q[Q_VG] * q[Q_LG] * k, q[Q_TB] * q[Q_VB] * q[Q_LB] * k,
+            component, lamp, depth + 1,
+        )  # fmt: skip
+        return
+    above = lx * q[Q_GX] + ly * q[Q_GY] + lz * q[Q_GZ]
+    x, y, z = lx * sx + ly * sy + lz * sz, lx * tx + ly * ty + lz * tz, lx * nx + ly * ny + lz * nz
+    if above * z <= 0:
+        return  # the bent normal and the flat one disagree about the side
+    bsdf.evaluate(q, vx, vy, vz, x, y, z, thin)
+    weight = 0.0
+    for lobe in range(4):
+        at = Q_LOBES + 4 * lobe
+        if q[at] + q[at + 1] + q[at + 2] <= 0:
+            continue
+        k_lobe = kd if lobe == 0 else (kg if lobe == 1 else (kc if lobe == 2 else kt))
+        k = (1.0 if delta else _balanced(p, k_lobe * q[at + 3])) / p
+        if lobe > 0 and s[S_CAUSTICS] <= 0 and q[Q_SOFT] > 0:
+            alpha = q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS]
+            if alpha < CAUSTIC_ALPHA:
+                k = 0.0
+        q[at], q[at + 1], q[at + 2] = q[at] * k, q[at + 1] * k, q[at + 2] * k
+        weight += q[at] + q[at + 1] + q[at + 2]
+    if weight <= 0:
+        return
+    _start_beside(q, 1.0 if above > 0 else -1.0)
+    q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = lx, ly, lz, far
+    if far < 0.5 * FAR:
+        # From where the ray really starts, or it would run into the lamp itself.
+        reach = q[Q_LDIST]
+        x, y, z = (
+            q[Q_PX] + reach * lx - q[Q_OX], q[Q_PY] + reach * ly - q[Q_OY], q[Q_PZ] + reach * lz - q[Q_OZ]
+        )  # fmt: skip
+        reach = math.sqrt(x * x + y * y + z * z)
+        q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = x / reach, y / reach, z / reach, reach * (1.0 - 4e-6)
+    brightest = 1 if q[Q_LOBES] + q[Q_LOBES + 1] >= q[Q_LOBES + 4] + q[Q_LOBES + 5] else 2
+    _visible(w, s, q, c, depth, brightest if first else kind + 4, lamp)
+    if q[Q_VR] + q[Q_VG] + q[Q_VB] <= 0:
+        return
+    if s[S_PROFILE] > 0:
+        c[C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK + lamp * LAMP_WORK + 3] += 1
+    r, g, b = q[Q_TR] * q[Q_VR] * q[Q_LR], q[Q_TG] * q[Q_VG] * q[Q_LG], q[Q_TB] * q[Q_VB] * q[Q_LB]
+    for lobe in range(4):
+        at = Q_LOBES + 4 * lobe
+        if q[at] + q[at + 1] + q[at + 2] > 0:
+            own = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
+            _add(w, s, q, r * q[at], g * q[at + 1], b * q[at + 2], own if first else kind + 4, lamp, depth + 1)
+
+
+@lean
+def _direction_to_world(q: Any, x: float, y: float, z: float) -> None:
+    nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
+    (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
+    q[Q_DX], q[Q_DY], q[Q_DZ] = x * sx + y * tx + z * nx, x * sy + y * ty + z * ny, x * sz + y * tz + z * nz
+
+
+@lean
+def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: int, a: float, b: float, thin: bool) -> bool:
+    """Turn the path at the event by one lobe, of which there are `rays` (a probability, or a number of rays).
+
+    Sets the next ray, the throughput and the density; returns False where the path ends.
+    """
+    q[Q_SINCE] = 0.0
+    if event == PARTICLE:
+        g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
+        cosine = media.sample_phase(g, a)
+        (sx, sy, sz), (tx, ty, tz) = bsdf.frame(q[Q_DX], q[Q_DY], q[Q_DZ])
+        sine = math.sqrt(max(0.0, 1 - cosine * cosine))
+        x, y = sine * math.cos(2 * PI * b), sine * math.sin(2 * PI * b)
+        q[Q_DX], q[Q_DY], q[Q_DZ] = (
+            x * sx + y * tx + cosine * q[Q_DX], x * sy + y * ty + cosine * q[Q_DY], x * sz + y * tz + cosine * q[Q_DZ]
+        )  # fmt: skip
+        q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX], q[Q_PY], q[Q_PZ]
+        q[Q_DENSITY] = media.phase(g, cosine) * rays / aimed
+        q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / rays, q[Q_TG] / rays, q[Q_TB] / rays
+        if q[Q_KIND] == NONE:
+            q[Q_KIND] = VOLUME
+        q[Q_COUNT_VOLUME] += 1.0
+        q[Q_DEPTH] += 1.0
+        q[Q_SOFT] = 1.0
+        q[Q_SPREAD] = max(q[Q_SPREAD], 0.05)
+        q[Q_LAST_KIND] = R_VOLUME
+        return True
+    dx, dy, dz, nx, ny, nz = q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_NX], q[Q_NY], q[Q_NZ]
+    (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
+    vx, vy, vz = -(dx * sx + dy * sy + dz * sz), -(dx * tx + dy * ty + dz * tz), -(dx * nx + dy * ny + dz * nz)
+    x, y, z = bsdf.sample(q, lobe, vx, vy, vz, a, b, thin)
+    if z == 0:
+        return False
+    if (lobe == 1 or lobe == 3) and bsdf.is_smooth(q):
+        r, g, bl = bsdf.smooth_weight(q, lobe, vz, thin)
+        q[Q_DENSITY] = -1.0
+        k = 1.0 / rays
+    else:
+        bsdf.evaluate(q, vx, vy, vz, x, y, z, thin)
+        at = Q_LOBES + 4 * lobe
+        r, g, bl, density = q[at], q[at + 1], q[at + 2], q[at + 3]
         if density <= 0:
-            break
-        tr, tg, tb = tr * fr / density, tg * fg / density, tb * fb / density
-        if max(tr, max(tg, tb)) <= 0:
-            break
-        d = (
-            x * s[0] + y * q_[0] + z * n[0],
-            x * s[1] + y * q_[1] + z * n[1],
-            x * s[2] + y * q_[2] + z * n[2],
-        )
-        if d[0] * hit.flat[0] + d[1] * hit.flat[1] + d[2] * hit.flat[2] <= 0:
-            break
-        o = start
-        since = 0.0
-        depth += 1
-        spread = max(spread, 0.1 * math.sqrt(alpha))
-        counts[BOUNCE_RAY] += 1
-    return red, green, blue
+            return False
+        k = 1.0 / (rays * density)
+        q[Q_DENSITY] = density * rays / aimed
+    q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * bl * k
+    if max(q[Q_TR], max(q[Q_TG], q[Q_TB])) <= 0:
+        return False
+    _direction_to_world(q, x, y, z)
+    side = q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ]
+    if side * z <= 0:
+        return False
+    alpha = q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS]
+    kind = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
+    if q[Q_KIND] == NONE:
+        q[Q_KIND] = kind
+    if lobe == 0:
+        q[Q_COUNT_DIFFUSE] += 1.0
+        q[Q_SOFT], q[Q_CAUSTIC] = 1.0, 0.0
+        q[Q_SPREAD] = max(q[Q_SPREAD], 0.1)
+    else:
+        q[Q_CAUSTIC] = 1.0 if q[Q_SOFT] > 0 and alpha < CAUSTIC_ALPHA else 0.0
+        q[Q_SPREAD] = max(q[Q_SPREAD], 0.1 * math.sqrt(alpha))
+    if lobe == 3:
+        q[Q_COUNT_THROUGH] += 1.0
+        if not thin:
+            f = surface.factors_of(w, np.int64(q[Q_MATERIAL]))
+            entering = q[Q_FRONT] > 0
+            q[Q_ABSORB_R] = f[M_ABSORB_R] if entering else 0.0
+            q[Q_ABSORB_G] = f[M_ABSORB_G] if entering else 0.0
+            q[Q_ABSORB_B] = f[M_ABSORB_B] if entering else 0.0
+    else:
+        q[Q_DEPTH] += 1.0
+        if lobe > 0:
+            q[Q_COUNT_GLOSSY] += 1.0
+    q[Q_LAST_KIND] = R_DIFFUSE if lobe == 0 else (R_THROUGH if lobe == 3 else R_GLOSSY)
+    _start_beside(q, 1.0 if side > 0 else -1.0)
+    return True
 
 
 @lean
-def _record(features: Any, base: Any, n: Any, distance: float, layers: int) -> None:
-    features[0], features[1], features[2] = base
-    features[3], features[4], features[5] = n
-    features[6], features[7] = distance, layers
+def _within_limits(s: Any, q: Any) -> bool:
+    """Whether the path may still scatter here; the ray that came only went to see whether there is a lamp."""
+    return (
+        q[Q_DEPTH] <= s[S_BOUNCES]
+        and q[Q_COUNT_DIFFUSE] <= s[S_DIFFUSE]
+        and q[Q_COUNT_GLOSSY] <= s[S_SPECULAR]
+        and q[Q_COUNT_THROUGH] <= s[S_TRANSMISSION]
+        and q[Q_COUNT_VOLUME] <= s[S_VOLUME]
+    )
+
+
+@inner
+def _is_thin(w: Any, s: Any, q: Any) -> bool:
+    return surface.factors_of(w, np.int64(q[Q_MATERIAL]))[M_THICK] <= 0 or s[S_REFRACTION] <= 0
+
+
+@inner
+def _look_for_lamps(w: Any, s: Any, q: Any, event: int) -> None:
+    q[Q_AIM_T] = 0.2126 * q[Q_TR] + 0.7152 * q[Q_TG] + 0.0722 * q[Q_TB]
+    horizon = 1.0 if event == SURFACE and q[Q_CLEAR] <= 0 else 0.0
+    lights.prepare_aim(w, s, q, q[Q_PX], q[Q_PY], q[Q_PZ], q[Q_GX], q[Q_GY], q[Q_GZ], horizon)
 
 
 @lean
-def _lamp(world: Any, row: Any, r: float, g: float, b: float, u: float, v: float, x: float, y: float, z: float) -> Any:
-    """The radiance of a picked light along (x, y, z) towards it; a glowing triangle's side and texture are looked up."""
-    if int(row[0]) != TRIANGLE:
-        return r, g, b
-    nx, ny, nz = row[5] * row[9] - row[6] * row[8], row[6] * row[7] - row[4] * row[9], row[4] * row[8] - row[5] * row[7]
-    if row[11] <= 0 and (nx * x + ny * y + nz * z) * row[10] >= 0:
-        return 0.0, 0.0, 0.0
-    inst, triangle = int(row[14]), int(row[15])
-    s = world.surfaces
-    part, material = s.instances[inst, 0], s.instances[inst, 1]
-    tu, tv = 0.0, 0.0
-    first_uv = s.parts[part, 1]
-    if first_uv >= 0:
-        shift = first_uv - s.parts[part, 0]
-        i = np.int64(world.accel.triangles[triangle, 0]) + shift
-        j = np.int64(world.accel.triangles[triangle, 1]) + shift
-        k = np.int64(world.accel.triangles[triangle, 2]) + shift
-        c = 1 - u - v
-        tu = c * s.uvs[i, 0] + u * s.uvs[j, 0] + v * s.uvs[k, 0]
-        tv = c * s.uvs[i, 1] + u * s.uvs[j, 1] + v * s.uvs[k, 1]
-    return emitted(world, material, tu, tv, 0.0)
+def _vz(q: Any) -> float:
+    return -(q[Q_DX] * q[Q_NX] + q[Q_DY] * q[Q_NY] + q[Q_DZ] * q[Q_NZ])
+
+
+@lean
+def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
+    """Follow the path from an event to its end."""
+    seed = np.uint32(q[Q_SEED])
+    while event != DEAD:
+        if not _within_limits(s, q):
+            return
+        index, dim = np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
+        if s[S_EARLY_END] > 0 and q[Q_DEPTH] > 0:
+            # Russian roulette: dim paths end by chance, those that go on count for the others.
+            most = max(q[Q_TR], max(q[Q_TG], q[Q_TB])) / s[S_EARLY_END]
+            if most < 1:
+                u, _ = pair(seed, index, dim + DIM_END)
+                if u >= most:
+                    return
+                q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / most, q[Q_TG] / most, q[Q_TB] / most
+        _look_for_lamps(w, s, q, event)
+        a, b = pair(seed, index, dim + DIM_DIRECTION)
+        if event == PARTICLE:
+            aim(w, s, q, c, event, 1.0, 0.0, 0.0, 0.0, 1, False)
+            if not scatter(w, s, q, event, 0, 1.0, 1, a, b, False):
+                return
+        else:
+            thin = _is_thin(w, s, q)
+            kd, kg, kc, kt = bsdf.chances(q, _vz(q), thin, thin and bsdf.is_smooth(q))
+            if kd + kg + kc + kt <= 0:
+                return
+            aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
+            _, u = pair(seed, index, dim + DIM_CHOICE)
+            lobe, k = 3, kt
+            if u < kd:
+                lobe, k = 0, kd
+            elif u < kd + kg:
+                lobe, k = 1, kg
+            elif u < kd + kg + kc or kt <= 0:
+                lobe, k = (2, kc) if kc > 0 else (1, kg)
+            if k <= 0 or not scatter(w, s, q, event, lobe, k, 1, a, b, thin):
+                if s[S_PROFILE] > 0:
+                    count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+                return
+        if s[S_PROFILE] > 0:
+            count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+        event = advance(w, s, q, c)
+
+
+@lean
+def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
+    """At the first event: every component its own number of rays, each followed to its end."""
+    if not _within_limits(s, q):
+        return
+    seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
+    _look_for_lamps(w, s, q, event)
+    aimed = max(np.int64(s[S_SPLIT_LIGHTS]), 1)
+    thin = event == SURFACE and _is_thin(w, s, q)
+    n0, n1, n2, n3 = np.int64(s[S_SPLIT_VOLUME]), np.int64(0), np.int64(0), np.int64(0)
+    if event == SURFACE:
+        kd, kg, kc, kt = bsdf.chances(q, _vz(q), thin, thin and bsdf.is_smooth(q))
+        n0 = np.int64(s[S_SPLIT_DIFFUSE]) if kd > 0 else np.int64(0)
+        n1 = np.int64(s[S_SPLIT_SPECULAR]) if kg > 0 else np.int64(0)
+        n2 = np.int64(s[S_SPLIT_SPECULAR]) if kc > 0 else np.int64(0)
+        n3 = np.int64(s[S_SPLIT_TRANSMISSION]) if kt > 0 else np.int64(0)
+    aim(w, s, q, c, event, n0, n1, n2, n3, aimed, thin)
+    for k in range(Q_SAVED_COUNT):
+        q[Q_SAVED + k] = q[Q_TR + k]
+    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
+    for lobe in range(4):
+        n = n0 if lobe == 0 else (n1 if lobe == 1 else (n2 if lobe == 2 else n3))
+        for j in range(n):
+            for k in range(Q_SAVED_COUNT):
+                q[Q_TR + k] = q[Q_SAVED + k]
+            q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
+            # Rays of one lobe are points of one sequence; lobes differ by their seed.
+            q[Q_SEED], q[Q_INDEX] = mix(seed + np.uint32(lobe)), index * n + j
+            a, b = pair(np.uint32(q[Q_SEED]), index * n + j, dim + DIM_DIRECTION)
+            if scatter(w, s, q, event, lobe, np.float64(n), aimed, a, b, thin):
+                if s[S_PROFILE] > 0:
+                    count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+                follow(w, s, q, c, advance(w, s, q, c))
+
+
+@lean
+def _record(w: Any, s: Any, q: Any) -> None:
+    """What the first surface that scatters is: for the layers of the film."""
+    f = Q_FEATURES
+    if q[f + 13] > 0:
+        return
+    q[f + 13] = 1.0
+    q[f], q[f + 1], q[f + 2] = q[Q_BR], q[Q_BG], q[Q_BB]
+    q[f + 3], q[f + 4], q[f + 5] = q[Q_NX], q[Q_NY], q[Q_NZ]
+    q[f + 6], q[f + 7] = q[Q_TRAVELLED], q[Q_LAYERS]
+    q[f + 8], q[f + 9], q[f + 10] = q[Q_PX], q[Q_PY], q[Q_PZ]
+    q[f + 11], q[f + 12] = i64_at(w[W_PLACES])[np.int64(q[Q_PLACE]) * PLACE_COLUMNS + P_OBJECT], q[Q_PLACE]
+
+
+@lean
+def trace(w: Any, s: Any, q: Any, c: Any) -> None:
+    """Follow a camera ray (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME): its light to Q_OUT, what it met to Q_FEATURES."""
+    q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
+    for k in range(Q_DEPTH, Q_SEED):
+        q[k] = 0.0
+    q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
+    event = advance(w, s, q, c)
+    if event == DEAD:
+        return
+    if event == SURFACE:
+        _record(w, s, q)
+    view = np.int64(s[S_VIEW])
+    if view != VIEW_LIGHT:
+        for k in range(3 * 9):
+            q[Q_OUT + k] = 0.0
+        if event == SURFACE:
+            shade = _occlusion(w, s, q, c) if view == VIEW_OCCLUSION else _wires(w, s, q)
+            q[Q_OUT], q[Q_OUT + 1], q[Q_OUT + 2] = shade, shade, shade
+        return
+    if s[S_SPLIT] > 0:
+        branch(w, s, q, c, event)
+    else:
+        follow(w, s, q, c, event)
+
+
+@lean
+def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
+    """1 where nothing stands within reach in a direction spread by the cosine."""
+    a, b = pair(np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT]) + DIM_DIRECTION)
+    r, phi = math.sqrt(a), 2 * PI * b
+    _direction_to_world(q, r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a)))
+    if q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ] <= 0:
+        return 0.0
+    _start_beside(q, 1.0)
+    q[Q_FAR] = s[S_OCCLUSION_REACH]
+    closest(w, q, c, 0, ALL)
+    return 1.0 if q[Q_PLACE] < 0 else 0.0
+
+
+@lean
+def _wires(w: Any, s: Any, q: Any) -> float:
+    """Dark on the edges of triangles, about a pixel wide; light between, dimmed with the slant."""
+    least = min(q[Q_BU], min(q[Q_BV], 1.0 - q[Q_BU] - q[Q_BV]))
+    facing = abs(q[Q_GX] * q[Q_DX] + q[Q_GY] * q[Q_DY] + q[Q_GZ] * q[Q_DZ])
+    pixel = s[S_SPREAD] * q[Q_TRAVELLED] / max(facing, 0.1)
+    height = surface.least_height(w, q)
+    shade = 0.25 + 0.75 * facing
+    return shade * min(max(least * height / max(pixel, 1e-12) - 0.25, 0.05), 1.0)

@@ -14,12 +14,15 @@ from typing import Any
 
 import numba
 
+from mill_lane.core.render import plain, vectors
+
 Function = Callable[..., Any]
+VECTORS = vectors.vectors_available()
 
 
 def cache_folder() -> Path:
     """The folder of compiled kernels that belongs to these sources and this version of the compiler."""
-    digest = hashlib.sha256(numba.__version__.encode())
+    digest = hashlib.sha256(f"{numba.__version__} {VECTORS}".encode())
     for source in sorted(Path(__file__).parent.glob("*.py")):
         digest.update(source.read_bytes())
     base = os.environ.get("MILL_LANE_CACHE") or os.path.join(
@@ -41,3 +44,18 @@ def kernel(function: Function | None = None, **more: Any) -> Any:
 def lean(function: Function) -> Any:
     """`kernel` for functions that make no arrays: without reference counts, which threads would fight over."""
     return kernel(function, _nrt=False)
+
+
+def inner(function: Function) -> Any:
+    """`lean` for small functions in the innermost loops: their code is put where they are called."""
+    return kernel(function, _nrt=False, forceinline=True)
+
+
+def _chosen(name: str) -> Any:
+    """The vector code of that name, or its twin compiled."""
+    return getattr(vectors, name) if VECTORS else inner(getattr(plain, name))
+
+
+boxes_entered, boxes_touched = _chosen("boxes_entered"), _chosen("boxes_touched")
+triangles_hit, triangles_touched = _chosen("triangles_hit"), _chosen("triangles_touched")
+grow, grow_by_centre, swap, fill = _chosen("grow"), _chosen("grow_by_centre"), _chosen("swap"), _chosen("fill")

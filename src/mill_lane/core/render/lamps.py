@@ -1,133 +1,197 @@
-"""Gathering what shines into one table: punctual lights, glowing triangles, the sky."""
+"""Gathering what shines into one table: punctual lights, glowing meshes, the sun, the sky."""
 
 from __future__ import annotations
 
 import math
-from typing import Any
+from collections.abc import Mapping
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import LUMA
-from mill_lane.core.render import world as w
-from mill_lane.core.render.lights import FAR, sky_radiance
-from mill_lane.core.render.sizes import levels
-from mill_lane.core.render.texture import Textures
-from mill_lane.core.render.traverse import Accel
-from mill_lane.core.render.world import Lights, Surfaces
+from mill_lane.core.render import sky as skies
+from mill_lane.core.render import slots as s
+from mill_lane.core.render.build import NUMBERS
+from mill_lane.core.render.lights import FAR
+from mill_lane.core.render.texture import Textures, mean_of
+from mill_lane.core.render.world import Lights
 from mill_lane.core.scene.model import Environment, Light, Scene
 
-SKY_HEIGHT, SKY_WIDTH = 128, 1  # the gradient does not change round the horizon
+BANDS = 128  # of a gradient sky, by height
 SKY_SHARE = 0.3  # of the light rays go to the sky at most where there are other lights
-KINDS = {"point": w.POINT, "spot": w.SPOT, "directional": w.SUN}
+KINDS = {"point": s.POINT, "spot": s.SPOT, "directional": s.SUN}
+F64 = NDArray[np.float64]
 
 
-def gather_lights(scene: Scene, matrices: NDArray[np.float64], accel: Accel, surfaces: Surfaces, textures: Textures) -> Lights:
-    """The light table of a posed scene; `surfaces.instances` receives the first row of each glowing instance.
+class Gathering:
+    """The table while it grows: rows, powers and names, and the triangles of glowing meshes."""
 
-    A light is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a glowing triangle, and
-    for what comes from outside the power through a disc round the scene, the sky capped at a share.
+    def __init__(self, scales: Mapping[str, float]) -> None:
+        self.scales = scales
+        self.rows: list[F64] = []
+        self.powers: list[float] = []
+        self.names: list[str] = []
+        self.areas: list[F64] = []
+        self.slots: list[NDArray[np.int64]] = []
+        self.triangles = 0
+
+    def add(self, row: F64, power: float, name: str) -> int:
+        """Put a lamp into the table; returns its number."""
+        row[s.L_SCALE] = max(self.scales.get(name, 1.0), 0.0)
+        self.rows.append(row)
+        self.powers.append(power * row[s.L_SCALE])
+        self.names.append(name)
+        return len(self.rows) - 1
+
+    def add_triangles(self, slots: NDArray[np.int64], area: F64) -> tuple[int, int]:
+        """Keep the triangles of a glowing mesh with their running share of its area."""
+        first = self.triangles
+        running = np.cumsum(area)
+        self.areas.append(running / running[-1])
+        self.slots.append(slots)
+        self.triangles += len(slots)
+        return first, len(slots)
+
+
+def gather_lights(
+    scene: Scene, matrices: F64, places: NDArray[np.int64], to_world: F64, blocks: NDArray[np.float32],
+    block_counts: Mapping[int, int], factors: F64, slots: NDArray[np.int64], textures: Textures, radius: float,
+    scales: Mapping[str, float] | None = None, place_names: tuple[str, ...] = (), environment: Environment | None = None,
+) -> Lights:  # fmt: skip
+    """The light table of a posed scene; the glowing places receive their lamp's number.
+
+    A lamp is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a glowing mesh, and for
+    what comes from outside the power through a disc of `radius` round the scene, the sky capped at a share.
+    `block_counts` tells how many blocks the mesh that starts at a block has; `scales` makes lamps by name weaker,
+    stronger, or switches them off with 0.
     """
-    radius = 1.0
-    if len(accel.top_order):
-        box = accel.top_boxes[0].astype(float)
-        radius = float(np.linalg.norm(box[3:] - box[:3])) / 2
-    rows: list[NDArray[np.float64]] = []
-    powers: list[float] = []
+    g = Gathering(scales or {})
+    luma = np.array(LUMA)
     for node, index in scene.lamps:
         light = scene.lights[index]
         row = _punctual(light, matrices[node])
-        luma = float(row[10:13] @ np.array(LUMA))
-        if luma > 0:
-            rows.append(row)
-            powers.append(luma * (math.pi * radius * radius if light.kind == "directional" else 4 * math.pi))
-    for inst in range(len(surfaces.instances)):
-        glow = _glowing(inst, accel, surfaces, textures)
-        if glow is not None:
-            surfaces.instances[inst, 2] = len(rows)
-            rows.extend(glow[0])
-            powers.extend(glow[1].tolist())
-    environment = scene.environment or Environment()
-    sky = np.array([*environment.zenith, *environment.horizon, *environment.ground], float)
-    sky_row, by_row, by_column = -1, np.zeros(2), np.zeros((1, 2))
-    if sky.max() > 0:
-        by_row, by_column, mean = _sky_table(sky)
-        sky_row = len(rows)
-        rows.append(np.array([w.SKY] + [0.0] * 15, float))
-        powers.append(mean * math.pi * math.pi * radius * radius)
+        row[s.L_LUMA] = float(row[s.L_RED : s.L_BLUE + 1] @ luma)
+        if row[s.L_LUMA] > 0:
+            across = math.pi * radius * radius if light.kind == "directional" else 4 * math.pi
+            g.add(row, row[s.L_LUMA] * across, scene.nodes[node].name)
+    for i in range(len(places)):
+        material = int(places[i, s.P_MATERIAL])
+        glow = float(factors[material, s.M_EMIT_R : s.M_EMIT_R + 3] @ luma)
+        if glow > 0:
+            glow *= mean_of(textures, int(slots[material, s.EMISSION]))
+            _add_mesh(g, places, i, to_world[i], blocks, block_counts, factors[material], glow, place_names)
+    environment = environment or scene.environment or Environment()
+    sky, pixels, by_row, by_column, mean = _sky(environment)
+    sun = _sun(environment)
+    if sun is not None:
+        g.add(sun, sun[s.L_LUMA] * math.pi * radius * radius, "sun")
+    if mean > 0:
+        row = np.zeros(s.LAMP_COLUMNS)
+        row[s.L_KIND], row[s.L_LUMA] = s.SKY, mean * math.pi
+        power = mean * math.pi * math.pi * radius * radius
         # Most of the sky's power passes by; a room that sees a little of it should not spend all its rays on it.
-        others = sum(powers[:-1])
+        others = sum(g.powers)
         if others > 0:
-            powers[-1] = min(powers[-1], others * SKY_SHARE / (1 - SKY_SHARE))
-    table = np.array(rows, float).reshape(-1, 16)
-    total = sum(powers)
-    chance = np.array(powers, float) / total if total > 0 else np.zeros(0)
-    if total <= 0:
-        table = table[:0]
-    return Lights(table, chance, np.cumsum(chance), sky, sky_row, by_row, by_column)
+            power = min(power, others * SKY_SHARE / (1 - SKY_SHARE))
+        g.add(row, power, "sky")
+    table = np.array(g.rows, float).reshape(-1, s.LAMP_COLUMNS)
+    total = sum(g.powers)
+    chance = np.array(g.powers, float) / total if total > 0 else np.zeros(len(table))
+    table[:, s.L_CHANCE] = chance
+    none = np.zeros(1)
+    return Lights(
+        rows=np.ascontiguousarray(table), running=np.cumsum(chance) if len(chance) else none,
+        areas=np.concatenate(g.areas) if g.areas else none,
+        slots=np.concatenate(g.slots) if g.slots else np.zeros(1, np.int64),
+        names=tuple(g.names), sky=sky, sky_rows=by_row, sky_columns=np.ascontiguousarray(by_column), sky_pixels=pixels,
+    )  # fmt: skip
 
 
-def _punctual(light: Light, m: NDArray[np.float64]) -> NDArray[np.float64]:
-    row = np.zeros(16)
-    row[0] = KINDS[light.kind]
-    row[1:4] = m[:3, 3]
+def _punctual(light: Light, m: F64) -> F64:
+    row = np.zeros(s.LAMP_COLUMNS)
+    row[s.L_KIND] = KINDS[light.kind]
+    row[s.L_X : s.L_Z + 1] = m[:3, 3]
     axis = -m[:3, 2]
-    row[4:7] = axis / (np.linalg.norm(axis) or 1.0)
-    row[10:13] = np.array(light.color) * light.intensity
-    row[13] = light.range if math.isfinite(light.range) else FAR
-    row[14], row[15] = math.cos(light.inner_cone), math.cos(light.outer_cone)
+    row[s.L_DX : s.L_DZ + 1] = axis / (np.linalg.norm(axis) or 1.0)
+    row[s.L_RED : s.L_BLUE + 1] = np.array(light.color) * light.intensity
+    row[s.L_RANGE] = light.range if math.isfinite(light.range) else FAR
+    row[s.L_INNER], row[s.L_OUTER] = math.cos(light.inner_cone), math.cos(light.outer_cone)
+    if light.kind == "directional":
+        row[s.L_OUTER] = 1.0  # no disc
     return row
 
 
-def _glowing(
-    inst: int, accel: Accel, surfaces: Surfaces, textures: Textures
-) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
-    part, material, _ = (int(x) for x in surfaces.instances[inst])
-    factors = surfaces.factors[material]
-    luma = float(factors[w.M_EMIT_R : w.M_EMIT_R + 3] @ np.array(LUMA))
-    if luma <= 0:
-        return None
-    luma *= _mean(textures, int(surfaces.slots[material, w.EMISSION]))
-    first = int(surfaces.parts[part, 2])
-    last = int(surfaces.parts[part + 1, 2]) if part + 1 < len(surfaces.parts) else len(accel.triangles)
-    m = surfaces.to_world[inst].reshape(3, 4)
-    corners = accel.positions[accel.triangles[first:last]].astype(float) @ m[:, :3].T + m[:, 3]
+def _add_mesh(
+    g: Gathering, places: NDArray[np.int64], i: int, to_world: F64, blocks: NDArray[np.float32],
+    block_counts: Mapping[int, int], factors: F64, glow: float, names: tuple[str, ...],
+) -> None:  # fmt: skip
+    first = int(places[i, s.P_BLOCK])
+    part = blocks[first : first + block_counts[first]]
+    numbers = part[:, NUMBERS:].view(np.int32)  # (B, 8)
+    at, lane = np.nonzero(numbers >= 0)
+    corners = part[:, :72].reshape(-1, 3, 3, 8)[at, :, :, lane].astype(float)  # (T, corner, axis)
+    m = to_world.reshape(3, 4)
+    corners = corners @ m[:, :3].T + m[:, 3]
     e1, e2 = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     area = np.linalg.norm(np.cross(e1, e2), axis=1) / 2
-    rows = np.zeros((last - first, 16))
-    rows[:, 0] = w.TRIANGLE
-    rows[:, 1:4], rows[:, 4:7], rows[:, 7:10] = corners[:, 0], e1, e2
-    rows[:, 10] = math.copysign(1.0, float(np.linalg.det(m[:, :3])))
-    rows[:, 11] = factors[w.M_TWO_SIDED]
-    rows[:, 13], rows[:, 14], rows[:, 15] = area, inst, np.arange(first, last)
-    sides = 2.0 if factors[w.M_TWO_SIDED] > 0 else 1.0
-    return rows, area * math.pi * luma * sides
+    keep = area > 0
+    if not keep.any():
+        return
+    row = np.zeros(s.LAMP_COLUMNS)
+    row[s.L_KIND] = s.MESH
+    low, high = corners.min((0, 1)), corners.max((0, 1))
+    row[s.L_X : s.L_Z + 1], row[s.L_RADIUS] = (low + high) / 2, float(np.linalg.norm(high - low)) / 2
+    row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_PLACE] = glow, factors[s.M_TWO_SIDED], i
+    row[s.L_AREA] = float(area.sum()) * math.copysign(1.0, float(np.linalg.det(m[:, :3])))
+    slots = (first + at[keep]) * 8 + lane[keep]
+    row[s.L_FIRST], row[s.L_COUNT] = g.add_triangles(slots.astype(np.int64), area[keep])
+    sides = 2.0 if factors[s.M_TWO_SIDED] > 0 else 1.0
+    places[i, s.P_LAMP] = g.add(row, abs(row[s.L_AREA]) * math.pi * glow * sides, names[i] if names else f"place {i}")
 
 
-def _mean(textures: Textures, index: int) -> float:
-    """The mean linear value of a texture, from the last level of its chain, and a little more than nothing."""
-    if index < 0:
-        return 1.0
-    wide, at, width, height, channels = (int(x) for x in textures.table[index, :5])
-    for a, b in levels(width, height)[:-1]:
-        at += a * b * channels
-    source: NDArray[Any] = textures.wide if wide else textures.narrow
-    values = source[at : at + min(channels, 3)].astype(float)
-    linear = (values / 65535) ** 2.2 if wide else textures.decode[values.astype(int)]
-    return max(float(np.mean(linear)), 1e-3)
-
-
-def _sky_table(sky: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
-    """Running sums for sampling the sky, and its mean radiance over the sphere."""
-    edges = np.cos(np.pi * np.arange(SKY_HEIGHT + 1) / SKY_HEIGHT)
-    share = (edges[:-1] - edges[1:]) / 2  # of the sphere
+def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
+    """The sky as the kernels read it, its sampling table, and its mean luminance over the sphere."""
+    nothing = np.zeros((1, 1, 3), np.float32)
+    gradient = np.array([*e.zenith, *e.horizon, *e.ground, 0.0], float)
+    pixels = e.pixels
+    if e.sun_elevation is not None:
+        day = skies.daylight(math.radians(e.sun_elevation))
+        level = day.level(math.radians(e.sun_elevation))
+        pixels = skies.clear_sky(math.radians(e.sun_elevation), math.radians(e.sun_azimuth))
+        pixels = pixels * np.float32(e.strength * day.sky / level)
+    if pixels is not None:
+        gradient[9] = 1.0
+        pixels = np.ascontiguousarray(pixels, np.float32)
+        return gradient, pixels, *skies.picture_table(pixels)
+    if gradient.max() <= 0:
+        return gradient, nothing, np.zeros(2), np.zeros((1, 2)), 0.0
+    edges = np.cos(np.pi * np.arange(BANDS + 1) / BANDS)
     # The brightest of a few heights in each band, so that no direction that shines is left unlikely.
     heights = edges[:-1, None] + (edges[1:] - edges[:-1])[:, None] * np.linspace(0, 1, 5)
-    luma = np.array([[np.dot(sky_radiance(sky, y), LUMA) for y in row] for row in heights])
-    weight = luma.max(1) * share
-    mean = float((luma.mean(1) * share).sum())
-    # A trace everywhere keeps the density above zero wherever a path may look.
-    p = weight / weight.sum() * 0.999 + share * 0.001
-    by_row = np.concatenate([[0], np.cumsum(p)])
-    by_row /= by_row[-1]
-    return by_row, np.tile([0.0, 1.0], (SKY_HEIGHT, 1)), mean
+    luma = gradient_radiance(gradient, heights) @ np.array(LUMA)
+    rows, columns, _ = skies.sampling_table(luma.max(1)[:, None], edges)
+    mean = float((luma.mean(1) * (edges[:-1] - edges[1:]) / 2).sum())
+    return gradient, nothing, rows, columns, mean
+
+
+def gradient_radiance(sky: F64, y: F64) -> F64:
+    """The gradient's radiance at heights y in -1 to 1, (..., 3); the twin of `lights.sky_radiance`."""
+    t = np.where(y < 0, np.minimum(1.0, -y * 8.0), np.sqrt(np.maximum(y, 0)))[..., None]
+    other = np.where((y < 0)[..., None], sky[6:9], sky[0:3])
+    return np.asarray(sky[3:6] + (other - sky[3:6]) * t)
+
+
+def _sun(e: Environment) -> F64 | None:
+    """The sun of a clear sky, as a disc."""
+    if e.sun_elevation is None or e.sun_elevation <= 0:
+        return None
+    elevation = math.radians(e.sun_elevation)
+    day = skies.daylight(elevation)
+    lux = e.strength * day.sun_normal / day.level(elevation)
+    row = np.zeros(s.LAMP_COLUMNS)
+    row[s.L_KIND], row[s.L_LUMA] = s.SUN, lux
+    row[s.L_DX : s.L_DZ + 1] = -skies.sun_direction(elevation, math.radians(e.sun_azimuth))
+    row[s.L_OUTER] = math.cos(skies.SUN_RADIUS)
+    # A disc that gives E across its rays has the radiance E / (pi sin^2).
+    row[s.L_RED : s.L_BLUE + 1] = skies.sun_colour(elevation) * lux / (math.pi * math.sin(skies.SUN_RADIUS) ** 2)
+    return row

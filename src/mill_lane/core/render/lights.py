@@ -1,22 +1,55 @@
-"""Aiming at lights: picking one by power, a point on it, and the density of having done so."""
+"""Aiming at lamps: choosing one, a point on it, and the density of having done so.
+
+A lamp is chosen by power alone, by what it may give at the point, or all of them are aimed at.  What a lamp may give is
+an upper bound of the light that falls on a surface turned towards it; a lamp whose bound is 0 is never aimed at, and
+then what is found of it by chance counts in full.
+"""
 
 from __future__ import annotations
 
 import math
 from typing import Any
 
-from mill_lane.core.render import world as w
-from mill_lane.core.render.jit import lean
+import numpy as np
+
+from mill_lane.core.render.build import BLOCK, NUMBERS
+from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.slots import *
+from mill_lane.core.render.surface import emitted, factors_of
+from mill_lane.core.render.traverse import moving_matrices
+from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, i64_at, u32_at
 
 PI = math.pi
-FAR = 1e7
-POINT, SPOT, SUN, TRIANGLE, SKY = w.POINT, w.SPOT, w.SUN, w.TRIANGLE, w.SKY
+FAR = 1e12
+
+
+@inner
+def lamp_row(w: Any, i: int) -> Any:
+    """The row of a lamp."""
+    return f64_at(w[W_LAMPS] + 8 * LAMP_COLUMNS * i)
 
 
 @lean
-def sky_radiance(sky: Any, y: float) -> Any:
-    """The gradient of the environment for a direction of height y in -1 to 1."""
-    k = 3
+def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
+    """The radiance that comes from a direction: a gradient by height, or a picture (longitude over latitude)."""
+    sky = f64_at(w[W_SKY])
+    if sky[9] > 0:
+        pixels, width, height = f32_at(w[W_SKY_PIXELS]), w[W_SKY_WIDTH], w[W_SKY_HEIGHT]
+        v = math.acos(min(max(y, -1.0), 1.0)) / PI * height - 0.5
+        u = math.atan2(z, x) / (2 * PI)
+        u = (u + 1.0 if u < 0 else u) * width - 0.5
+        iu, iv = np.int64(math.floor(u)), np.int64(math.floor(v))
+        fu, fv = u - iu, v - iv
+        i0, i1 = iu % width, (iu + 1) % width
+        i0 = i0 + width if i0 < 0 else i0
+        j0, j1 = min(max(iv, 0), height - 1), min(max(iv + 1, 0), height - 1)
+        a, b, c, d = 3 * (j0 * width + i0), 3 * (j0 * width + i1), 3 * (j1 * width + i0), 3 * (j1 * width + i1)
+        p, r, q, t = (1 - fu) * (1 - fv), fu * (1 - fv), (1 - fu) * fv, fu * fv
+        return (
+            p * pixels[a] + r * pixels[b] + q * pixels[c] + t * pixels[d],
+            p * pixels[a + 1] + r * pixels[b + 1] + q * pixels[c + 1] + t * pixels[d + 1],
+            p * pixels[a + 2] + r * pixels[b + 2] + q * pixels[c + 2] + t * pixels[d + 2],
+        )
     if y < 0:
         # A soft edge below the horizon, so that the ground does not start with a line.
         t = min(1.0, -y * 8.0)
@@ -34,7 +67,7 @@ def sky_radiance(sky: Any, y: float) -> Any:
 @lean
 def _search(running: Any, n: int, skip: int, u: float) -> int:
     """The first of n indices whose running sum is above u, the first `skip` entries left out."""
-    low, high = 0, n - 1
+    low, high = np.int64(0), n - 1
     while low < high:
         middle = (low + high) // 2
         if running[middle + skip] > u:
@@ -45,28 +78,31 @@ def _search(running: Any, n: int, skip: int, u: float) -> int:
 
 
 @lean
-def sky_density(lights: Any, x: float, y: float, z: float) -> float:
-    """The density over solid angle with which `sample_light` picks this direction once it has picked the sky."""
-    h, width = lights.sky_columns.shape[0], lights.sky_columns.shape[1] - 1
+def sky_density(w: Any, x: float, y: float, z: float) -> float:
+    """The density over solid angle with which the sky is sampled, once it has been picked."""
+    height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
+    rows, columns = f64_at(w[W_SKY_ROWS]), f64_at(w[W_SKY_COLUMNS])
     theta = math.acos(min(max(y, -1.0), 1.0))
     phi = math.atan2(z, x)
     if phi < 0:
         phi += 2 * PI
-    j, i = min(int(theta / PI * h), h - 1), min(int(phi / (2 * PI) * width), width - 1)
-    p = (lights.sky_rows[j + 1] - lights.sky_rows[j]) * (lights.sky_columns[j, i + 1] - lights.sky_columns[j, i])
+    j, i = min(np.int64(theta / PI * height), height - 1), min(np.int64(phi / (2 * PI) * width), width - 1)
+    at = j * (width + 1) + i
+    p = (rows[j + 1] - rows[j]) * (columns[at + 1] - columns[at])
     # Within a cell the cosine of theta is uniform, so that the density is constant over its solid angle.
-    cell = (math.cos(PI * j / h) - math.cos(PI * (j + 1) / h)) * 2 * PI / width
-    return p / cell
+    return p / ((math.cos(PI * j / height) - math.cos(PI * (j + 1) / height)) * 2 * PI / width)
 
 
 @lean
-def _sample_sky(lights: Any, a: float, b: float) -> Any:
-    h, width = lights.sky_columns.shape[0], lights.sky_columns.shape[1] - 1
-    j = _search(lights.sky_rows, h, 1, a)
-    fa = (a - lights.sky_rows[j]) / max(lights.sky_rows[j + 1] - lights.sky_rows[j], 1e-300)
-    i = _search(lights.sky_columns[j], width, 1, b)
-    fb = (b - lights.sky_columns[j, i]) / max(lights.sky_columns[j, i + 1] - lights.sky_columns[j, i], 1e-300)
-    top, bottom = math.cos(PI * j / h), math.cos(PI * (j + 1) / h)
+def _sample_sky(w: Any, a: float, b: float) -> Any:
+    height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
+    rows = f64_at(w[W_SKY_ROWS])
+    j = _search(rows, height, 1, a)
+    columns = f64_at(w[W_SKY_COLUMNS] + 8 * j * (width + 1))
+    fa = (a - rows[j]) / max(rows[j + 1] - rows[j], 1e-300)
+    i = _search(columns, width, 1, b)
+    fb = (b - columns[i]) / max(columns[i + 1] - columns[i], 1e-300)
+    top, bottom = math.cos(PI * j / height), math.cos(PI * (j + 1) / height)
     y = top + (bottom - top) * min(max(fa, 0.0), 1.0)
     phi = 2 * PI * (i + min(max(fb, 0.0), 1.0)) / width
     r = math.sqrt(max(0.0, 1 - y * y))
@@ -74,50 +110,222 @@ def _sample_sky(lights: Any, a: float, b: float) -> Any:
 
 
 @lean
-def sample_light(lights: Any, px: float, py: float, pz: float, pick: float, a: float, b: float) -> Any:
-    """A light seen from p: (direction 3, distance, radiance 3, density, delta, row, u, v).
-
-    The density is over solid angle and includes the pick; for lights without size the radiance is divided by the
-    squared distance instead, the density is the pick's alone and `delta` is true.  u and v weigh the second and third
-    corner of a triangle.  A density of 0 means that nothing arrives.
-    """
-    n = lights.rows.shape[0]
-    i = _search(lights.running, n, 0, pick)
-    row, chance = lights.rows[i], lights.chance[i]
-    kind = int(row[0])
-    r, g, b_ = row[10], row[11], row[12]
+def most_light(w: Any, q: Any, i: int) -> float:
+    """An upper bound, about, of the light that lamp i lets fall on the point aimed from (Q_AX and on)."""
+    row = lamp_row(w, i)
+    kind = np.int64(row[L_KIND])
+    if row[L_SCALE] <= 0:
+        return 0.0
     if kind == SKY:
-        x, y, z = _sample_sky(lights, a, b)
-        r, g, b_ = sky_radiance(lights.sky, y)
-        return x, y, z, FAR, r, g, b_, chance * sky_density(lights, x, y, z), False, i, 0.0, 0.0
+        return row[L_LUMA]
+    surface = q[Q_AIM_SURFACE] > 0
     if kind == SUN:
-        return -row[4], -row[5], -row[6], FAR, r, g, b_, chance, True, i, 0.0, 0.0
-    u, v = 0.0, 0.0
-    x, y, z = row[1] - px, row[2] - py, row[3] - pz
-    if kind == TRIANGLE:
-        s = math.sqrt(a)
-        u, v = s * (1 - b), s * b
-        x, y, z = x + u * row[4] + v * row[7], y + u * row[5] + v * row[8], z + u * row[6] + v * row[9]
+        up = -(row[L_DX] * q[Q_AIM_NX] + row[L_DY] * q[Q_AIM_NY] + row[L_DZ] * q[Q_AIM_NZ])
+        return 0.0 if surface and up < -0.2 else row[L_LUMA]
+    x, y, z = row[L_X] - q[Q_AX], row[L_Y] - q[Q_AY], row[L_Z] - q[Q_AZ]
+    r = row[L_RADIUS]
+    if surface and x * q[Q_AIM_NX] + y * q[Q_AIM_NY] + z * q[Q_AIM_NZ] + r <= 0:
+        return 0.0  # all of it below the horizon
+    d2 = x * x + y * y + z * z
+    if kind == MESH:
+        return row[L_LUMA] * abs(row[L_AREA]) / max(d2, r * r)
+    if d2 >= row[L_RANGE] * row[L_RANGE]:
+        return 0.0
+    if kind == SPOT and -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) <= row[L_OUTER] * math.sqrt(d2):
+        return 0.0
+    return row[L_LUMA] / max(d2, 1e-12)
+
+
+@lean
+def prepare_aim(w: Any, s: Any, q: Any, x: float, y: float, z: float, nx: float, ny: float, nz: float, surface: float) -> None:
+    """Look for lamps from a point; a `surface` has a horizon.  What each may give is kept for the choice."""
+    q[Q_AX], q[Q_AY], q[Q_AZ], q[Q_AIM_NX], q[Q_AIM_NY], q[Q_AIM_NZ] = x, y, z, nx, ny, nz
+    q[Q_AIM_SURFACE], q[Q_AIM_SUM] = surface, 0.0
+    if s[S_CHOICE] == ONE_BY_ESTIMATE:
+        total = 0.0
+        for i in range(w[W_LAMP_COUNT]):
+            most = most_light(w, q, i)
+            if most * q[Q_AIM_T] < s[S_LIGHT_THRESHOLD]:
+                most = 0.0
+            q[Q_PER_LAMP + i] = most
+            total += most
+        q[Q_AIM_SUM] = total
+
+
+@lean
+def lamp_chance(w: Any, s: Any, q: Any, i: int) -> float:
+    """The probability with which lamp i is aimed at from the point of `prepare_aim`."""
+    if s[S_CHOICE] == ONE_BY_ESTIMATE:
+        if q[Q_AIM_SUM] <= 0:
+            return 0.0
+        most = most_light(w, q, i)
+        return most / q[Q_AIM_SUM] if most * q[Q_AIM_T] >= s[S_LIGHT_THRESHOLD] else 0.0
+    if s[S_LIGHT_THRESHOLD] > 0 and most_light(w, q, i) * q[Q_AIM_T] < s[S_LIGHT_THRESHOLD]:
+        return 0.0
+    return 1.0 if s[S_CHOICE] == ALL_LIGHTS else lamp_row(w, i)[L_CHANCE]
+
+
+@lean
+def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
+    """One lamp by power or by estimate: (number or -1, its probability, u stretched to [0, 1) again)."""
+    n = w[W_LAMP_COUNT]
+    if s[S_CHOICE] == ONE_BY_ESTIMATE:
+        total = q[Q_AIM_SUM]
+        if total <= 0:
+            return np.int64(-1), 0.0, u
+        left, at, last = u * total, np.int64(-1), np.int64(-1)
+        for i in range(n):
+            part = q[Q_PER_LAMP + i]
+            if part > 0:
+                last = np.int64(i)
+                if left < part:
+                    at = np.int64(i)
+                    break
+                left -= part
+        if at < 0:
+            at, left = last, 0.0
+        part = q[Q_PER_LAMP + at]
+        return at, part / total, min(left / part, 0.9999999)
+    running = f64_at(w[W_LAMP_RUNNING])
+    i = _search(running, n, 0, u)
+    before = running[i - 1] if i > 0 else 0.0
+    chance = lamp_row(w, i)[L_CHANCE]
+    if chance <= 0:
+        return np.int64(-1), 0.0, u
+    return i, lamp_chance(w, s, q, i), min(max((u - before) / chance, 0.0), 0.9999999)
+
+
+@lean
+def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b: float) -> bool:
+    """A point of lamp i seen from the point aimed from: Q_LX and on.  Returns whether anything arrives.
+
+    The density is over solid angle and includes `chance`; for lamps without size the light is divided by the squared
+    distance instead, and the density is the chance alone.
+    """
+    row = lamp_row(w, i)
+    kind, scale = np.int64(row[L_KIND]), row[L_SCALE]
+    q[Q_LNUMBER], q[Q_LDELTA], q[Q_LCHANCE] = i, 0.0, chance
+    q[Q_LR], q[Q_LG], q[Q_LB] = row[L_RED] * scale, row[L_GREEN] * scale, row[L_BLUE] * scale
+    if kind == SKY:
+        x, y, z = _sample_sky(w, a, b)
+        r, g, bl = sky_radiance(w, x, y, z)
+        q[Q_LX], q[Q_LY], q[Q_LZ], q[Q_LDIST] = x, y, z, FAR
+        q[Q_LR], q[Q_LG], q[Q_LB] = r * scale, g * scale, bl * scale
+        q[Q_LCHANCE] = chance * sky_density(w, x, y, z)
+        return True
+    if kind == SUN:
+        x, y, z = -row[L_DX], -row[L_DY], -row[L_DZ]
+        q[Q_LDIST] = FAR
+        if row[L_OUTER] >= 1:
+            q[Q_LX], q[Q_LY], q[Q_LZ], q[Q_LDELTA] = x, y, z, 1.0
+            return True
+        # A disc: uniform over its cone.
+        cosine = 1.0 - a * (1.0 - row[L_OUTER])
+        sine, phi = math.sqrt(max(0.0, 1.0 - cosine * cosine)), 2 * PI * b
+        sign = 1.0 if z >= 0 else -1.0
+        k = -1.0 / (sign + z)
+        m = x * y * k
+        p, r = sine * math.cos(phi), sine * math.sin(phi)
+        q[Q_LX] = p * (1.0 + sign * x * x * k) + r * m + cosine * x
+        q[Q_LY] = p * sign * m + r * (sign + y * y * k) + cosine * y
+        q[Q_LZ] = -p * sign * x - r * y + cosine * z
+        q[Q_LCHANCE] = chance / (2 * PI * (1.0 - row[L_OUTER]))
+        return True
+    if kind == MESH:
+        return _sample_mesh(w, q, row, chance, pick, a, b)
+    x, y, z = row[L_X] - q[Q_AX], row[L_Y] - q[Q_AY], row[L_Z] - q[Q_AZ]
     d2 = x * x + y * y + z * z
     d = math.sqrt(d2)
     if d < 1e-9:
-        return 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, True, i, u, v
+        return False
     x, y, z = x / d, y / d, z / d
-    if kind == TRIANGLE:
-        nx, ny, nz = (
-            row[5] * row[9] - row[6] * row[8],
-            row[6] * row[7] - row[4] * row[9],
-            row[4] * row[8] - row[5] * row[7],
-        )
-        facing = abs(nx * x + ny * y + nz * z) / math.sqrt(nx * nx + ny * ny + nz * nz)
-        return x, y, z, d, r, g, b_, chance * d2 / max(row[13] * facing, 1e-12), False, i, u, v
     fall = 1.0 / d2
-    if row[13] < FAR:  # KHR_lights_punctual, "range": a window that reaches zero there
-        k = (d / row[13]) ** 4
-        fall *= max(min(1.0 - k, 1.0), 0.0)
+    if row[L_RANGE] < FAR:  # KHR_lights_punctual, "range": a window that reaches zero there
+        fall *= max(min(1.0 - (d / row[L_RANGE]) ** 4, 1.0), 0.0)
     if kind == SPOT:
         # KHR_lights_punctual, "inner and outer cone angles".
-        c = -(x * row[4] + y * row[5] + z * row[6])
-        t = min(max((c - row[15]) / max(row[14] - row[15], 1e-4), 0.0), 1.0)
+        c = -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ])
+        t = min(max((c - row[L_OUTER]) / max(row[L_INNER] - row[L_OUTER], 1e-4), 0.0), 1.0)
         fall *= t * t
-    return x, y, z, d, r * fall, g * fall, b_ * fall, chance, True, i, u, v
+    q[Q_LX], q[Q_LY], q[Q_LZ], q[Q_LDIST], q[Q_LDELTA] = x, y, z, d, 1.0
+    q[Q_LR], q[Q_LG], q[Q_LB] = q[Q_LR] * fall, q[Q_LG] * fall, q[Q_LB] * fall
+    return fall > 0
+
+
+@lean
+def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, b: float) -> bool:
+    """A point spread evenly over the area of a glowing mesh."""
+    first, count = np.int64(row[L_FIRST]), np.int64(row[L_COUNT])
+    slot = i64_at(w[W_LAMP_SLOTS])[first + _search(f64_at(w[W_LAMP_AREAS] + 8 * first), count, 0, pick)]
+    where = np.int64(row[L_PLACE])
+    at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * where)
+    if at[P_MOVE] >= 0:
+        moving_matrices(w, q, at[P_MOVE])
+        m, i = q, Q_MATRIX + 12
+    else:
+        m, i = f64_at(w[W_TO_WORLD]), where * 12
+    block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
+    p0x, p0y, p0z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
+    e1x, e1y, e1z = block[base + 24] - p0x, block[base + 32] - p0y, block[base + 40] - p0z
+    e2x, e2y, e2z = block[base + 48] - p0x, block[base + 56] - p0y, block[base + 64] - p0z
+    root = math.sqrt(a)
+    u, v = root * (1 - b), root * b
+    lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
+    x = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3] - q[Q_AX]
+    y = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7] - q[Q_AY]
+    z = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11] - q[Q_AZ]
+    ax, ay, az = (
+        m[i] * e1x + m[i + 1] * e1y + m[i + 2] * e1z,
+        m[i + 4] * e1x + m[i + 5] * e1y + m[i + 6] * e1z,
+        m[i + 8] * e1x + m[i + 9] * e1y + m[i + 10] * e1z,
+    )
+    bx, by, bz = (
+        m[i] * e2x + m[i + 1] * e2y + m[i + 2] * e2z,
+        m[i + 4] * e2x + m[i + 5] * e2y + m[i + 6] * e2z,
+        m[i + 8] * e2x + m[i + 9] * e2y + m[i + 10] * e2z,
+    )
+    nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+    # A mirrored placement turns the corners' order round; the lamp's area carries its sign.
+    front = -(nx * x + ny * y + nz * z) * (1.0 if row[L_AREA] > 0 else -1.0)
+    if front <= 0 and row[L_TWO_SIDED] <= 0:
+        return False
+    d2 = x * x + y * y + z * z
+    d = math.sqrt(d2)
+    length = math.sqrt(nx * nx + ny * ny + nz * nz)
+    if d < 1e-9 or length <= 0:
+        return False
+    facing = abs(front) / (length * d)
+    if facing < 1e-9:
+        return False
+    material = at[P_MATERIAL]
+    # The event's place on its texture makes way for a moment.
+    u_, v_, level = q[Q_U], q[Q_V], q[Q_LEVEL]
+    q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
+    if at[P_UV] >= 0:
+        number = np.int64(as_i32(block)[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
+        corners = u32_at(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
+        uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
+        k0, k1, k2 = np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
+        c = 1 - u - v
+        q[Q_U] = c * uvs[2 * k0] + u * uvs[2 * k1] + v * uvs[2 * k2]
+        q[Q_V] = c * uvs[2 * k0 + 1] + u * uvs[2 * k1 + 1] + v * uvs[2 * k2 + 1]
+    r, g, bl = emitted(w, q, material)
+    q[Q_U], q[Q_V], q[Q_LEVEL] = u_, v_, level
+    scale = row[L_SCALE]
+    q[Q_LX], q[Q_LY], q[Q_LZ], q[Q_LDIST] = x / d, y / d, z / d, d
+    q[Q_LR], q[Q_LG], q[Q_LB] = r * scale, g * scale, bl * scale
+    q[Q_LCHANCE] = chance * d2 / (abs(row[L_AREA]) * facing)
+    return r + g + bl > 0
+
+
+@lean
+def found_density(w: Any, s: Any, q: Any, lamp: int, distance: float, facing: float) -> float:
+    """The density over solid angle with which a glowing mesh found by chance could have been aimed at."""
+    row = lamp_row(w, lamp)
+    return lamp_chance(w, s, q, lamp) * distance * distance / max(abs(row[L_AREA]) * facing, 1e-12)
+
+
+@inner
+def glows(w: Any, material: int, front: float) -> bool:
+    """Whether this side of a surface may give off light."""
+    return front > 0 or factors_of(w, material)[M_TWO_SIDED] > 0

@@ -7,7 +7,7 @@ picture) is then small when the most is held, and the ledger's total is the peak
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
@@ -18,29 +18,39 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode
 from mill_lane.core.progress import Progress, part, silent
-from mill_lane.core.render import world as w
-from mill_lane.core.render.build import build, build_mesh
+from mill_lane.core.render import slots as s
+from mill_lane.core.render.build import BLOCK, NODE, aligned, build_boxes, build_mesh
 from mill_lane.core.render.lamps import gather_lights
-from mill_lane.core.render.sizes import chain_values, levels, loading_order, srgb_images
-from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain
-from mill_lane.core.render.traverse import Accel
-from mill_lane.core.render.world import Surfaces, View, World
-from mill_lane.core.scene.model import Material, Part, Scene, Texture
+from mill_lane.core.render.sizes import chain_values, loading_order, srgb_images
+from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
+from mill_lane.core.render.world import World
+from mill_lane.core.scene.model import Environment, Material, Part, Scene, Texture
 from mill_lane.core.scene.pose import world_matrices
 
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
+ALONE = 0.5  # a mesh with more than this share of the triangles is built by all threads together
 
 
 @dataclass(frozen=True, eq=False)
 class Loaded:
     """A scene in memory, without a pose: everything that does not depend on the frame.
 
-    `held` are the bytes of the arrays by kind, as they are.
+    `parts` is int64 (P, 5): first node, first block, first triangle, first vertex, first UV or -1; `bounds` float64
+    (P, 6).  `held` are the bytes of the arrays by kind, as they are.
     """
 
     scene: Scene
-    accel: Accel
-    surfaces: Surfaces
+    nodes: NDArray[np.float32]
+    blocks: NDArray[np.float32]
+    triangles: NDArray[np.uint32]
+    normals: NDArray[np.float32]
+    uvs: NDArray[np.float32]
+    parts: NDArray[np.int64]
+    block_counts: dict[int, int]
+    bounds: NDArray[np.float64]
+    factors: NDArray[np.float64]
+    slots: NDArray[np.int64]
+    transforms: NDArray[np.float64]
     textures: Textures
     mesh_parts: dict[tuple[int, int], int]
     held: dict[str, int]
@@ -54,74 +64,71 @@ def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
 
 def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
     """Read geometry and textures.  Raises MillError when a file is damaged, MemoryError when memory is full."""
-    accel, surfaces, mesh_parts = _geometry(scene, threads, part(progress, 0.0, 0.45))
+    geometry = _geometry(scene, threads, part(progress, 0.0, 0.45))
     textures, index = _textures(scene, threads, part(progress, 0.45, 1.0))
-    surfaces = surfaces._replace(**_materials(scene, index))
     held = {
-        "geometry": sum(x.nbytes for x in (accel.positions, accel.triangles, surfaces.normals, surfaces.uvs)),
-        "acceleration": accel.boxes.nbytes + accel.links.nbytes,
+        "geometry": sum(geometry[k].nbytes for k in ("triangles", "normals", "uvs")),
+        "acceleration": geometry["nodes"].nbytes + geometry["blocks"].nbytes,
         "textures": textures.narrow.nbytes + textures.wide.nbytes,
     }
-    return Loaded(scene, accel, surfaces, textures, mesh_parts, held)
+    materials: dict[str, Any] = _materials(scene, index)
+    return Loaded(scene=scene, textures=textures, held=held, **geometry, **materials)
 
 
-def _geometry(scene: Scene, threads: int, progress: Progress) -> tuple[Accel, Surfaces, dict[tuple[int, int], int]]:
+def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
     parts = drawn_parts(scene)
     vertices = sum(p.vertices for _, _, p in parts)
     corners = sum(p.triangles for _, _, p in parts)
     with_uvs = sum(p.vertices for _, _, p in parts if p.has_uvs)
-    positions, normals = np.empty((vertices, 3), np.float32), np.empty((vertices, 3), np.float32)
-    uvs = np.empty((with_uvs, 2), np.float32)
+    normals, uvs = np.empty((vertices, 3), np.float32), np.empty((with_uvs, 2), np.float32)
     triangles = np.empty((corners, 3), np.uint32)
-    table = np.full((len(parts), 3), -1, np.int64)
+    table = np.full((len(parts), 5), -1, np.int64)
+    bounds = np.zeros((len(parts), 6))
     at_vertex = at_uv = at_triangle = 0
     for i, (_, _, p) in enumerate(parts):
-        table[i] = at_vertex, at_uv if p.has_uvs else -1, at_triangle
+        table[i] = 0, 0, at_triangle, at_vertex, at_uv if p.has_uvs else -1
         at_vertex, at_triangle = at_vertex + p.vertices, at_triangle + p.triangles
         at_uv += p.vertices if p.has_uvs else 0
 
-    def read(i: int) -> tuple[NDArray[np.float32], NDArray[np.uint32]]:
+    def read(i: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         mesh, _, p = parts[i]
         g = p.load()
         if len(g.positions) != p.vertices or len(g.triangles) != p.triangles:
             raise MillError(f"The mesh “{scene.meshes[mesh].name}” changed while it was read.", "Open it again.")
-        v, u, t = (int(x) for x in table[i])
-        positions[v : v + p.vertices], normals[v : v + p.vertices] = g.positions, g.normals
+        _, _, t, v, u = (int(x) for x in table[i])
+        normals[v : v + p.vertices] = g.normals
         if g.uvs is not None:
             uvs[u : u + p.vertices] = np.nan_to_num(g.uvs)
-        order, boxes, links = build_mesh(g.positions, g.triangles)
-        triangles[t : t + p.triangles] = g.triangles[order] + np.uint32(v)
-        links[links[:, 1] > 0, 0] += np.uint32(t)
-        return boxes, links
+        triangles[t : t + p.triangles] = g.triangles
+        bounds[i, :3], bounds[i, 3:] = g.positions.min(0), g.positions.max(0)
+        together = threads if p.triangles > ALONE * corners else 1
+        nodes, blocks = build_mesh(g.positions, g.triangles, together)
+        return nodes.copy(), blocks.copy()
 
-    done, built = 0, []
+    built = []
     for result in in_order(read, len(parts), threads):
         built.append(result)
-        done += len(result[1])
         progress(len(built) / len(parts), f"geometry: {len(built)} of {len(parts)} meshes")
-    starts = np.concatenate([[0], np.cumsum([len(x) for _, x in built])]).astype(np.int64)
-    for (_, links), start in zip(built, starts, strict=False):
-        links[links[:, 1] == 0, 0] += np.uint32(start)
-    boxes = np.concatenate([b for b, _ in built])
-    links = np.concatenate([x for _, x in built])
-    del built
-    none = np.empty(0, np.int64)
-    accel = Accel(
-        top_boxes=np.zeros((1, 6), np.float32),
-        top_links=np.zeros((1, 2), np.uint32),
-        top_order=np.zeros(0, np.uint32),
-        to_object=np.zeros((0, 12), np.float32),
-        instance_root=starts[:-1].astype(np.uint32),  # by part here; by instance once posed
-        boxes=boxes,
-        links=links,
-        triangles=triangles,
-        positions=positions,
-    )
-    surfaces = Surfaces(
-        normals, uvs, table, none.reshape(0, 3), np.zeros((0, 12)), np.zeros((0, 20)),
-        none.reshape(0, 5), np.zeros((0, 5, 6)),
-    )  # fmt: skip
-    return accel, surfaces, {(m, i): k for k, (m, i, _) in enumerate(parts)}
+    counts = np.array([(len(n), len(b)) for n, b in built], np.int64).reshape(-1, 2)
+    table[:, :2] = np.cumsum(counts, 0) - counts
+    nodes = _joined([n for n, _ in built], NODE)
+    blocks = _joined([b for _, b in built], BLOCK)
+    return {
+        "nodes": nodes, "blocks": blocks, "triangles": triangles, "normals": normals, "uvs": uvs, "parts": table,
+        "bounds": bounds, "mesh_parts": {(m, i): k for k, (m, i, _) in enumerate(parts)},
+        "block_counts": {int(row[1]): int(n) for row, n in zip(table, counts[:, 1], strict=True)},
+    }  # fmt: skip
+
+
+def _joined(pieces: list[NDArray[np.float32]], width: int) -> NDArray[np.float32]:
+    """The pieces one after another, on a cache line; each is let go as soon as it is copied."""
+    out = aligned(sum(len(p) for p in pieces) * width).reshape(-1, width)
+    at = 0
+    for i, piece in enumerate(pieces):
+        out[at : at + len(piece)] = piece
+        at += len(piece)
+        pieces[i] = out[:0]
+    return out
 
 
 def in_order(function: Any, count: int, threads: int) -> Iterator[Any]:
@@ -147,7 +154,7 @@ def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures,
         if scene.textures[t].image not in rows:
             wide = int(image.bits > 8)
             size = (image.width, image.height, image.channels)
-            rows[scene.textures[t].image] = (wide, at[wide], *size, len(levels(image.width, image.height)))
+            rows[scene.textures[t].image] = (wide, at[wide], *size)
             at[wide] += chain_values(*size)
     narrow, wide_values = np.empty(at[0], np.uint8), np.empty(at[1], np.uint16)
     images = list(rows)
@@ -167,94 +174,159 @@ def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures,
 
     for i, _ in enumerate(in_order(read, len(images), threads)):
         progress((i + 1) / len(images), f"textures: {i + 1} of {len(images)}")
-    table = np.zeros((max(len(order), 1), 8), np.int64)
-    for i, (t, _) in enumerate(order):
+    entries = []
+    for t, _ in order:
         texture: Texture = scene.textures[t]
-        wide, offset, width, height, channels, depth = rows[texture.image]
-        wraps = WRAP_CODES[texture.wrap_u], WRAP_CODES[texture.wrap_v]
-        table[i] = (wide, offset, width, height, channels, *wraps, depth)
-    return Textures(table, narrow, wide_values, DECODE), {t: i for i, (t, _) in enumerate(order)}
+        wide, offset, width, height, channels = rows[texture.image]
+        entries.append((wide, offset, width, height, channels, WRAP_CODES[texture.wrap_u], WRAP_CODES[texture.wrap_v]))
+    table, chain = texture_table(entries)
+    return Textures(table, chain, narrow, wide_values, DECODE), {t: i for i, (t, _) in enumerate(order)}
 
 
 def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
     materials = [*scene.materials, Material(metallic=0.0)]  # the last one is for parts without any
-    factors = np.zeros((len(materials), 20))
-    slots = np.full((len(materials), 5), -1, np.int64)
-    transforms = np.zeros((len(materials), 5, 6))
+    factors = np.zeros((len(materials), s.FACTORS))
+    slots = np.full((len(materials), s.TEXTURE_SLOTS), -1, np.int64)
+    transforms = np.zeros((len(materials), s.TEXTURE_SLOTS, 6))
     for i, m in enumerate(materials):
         factors[i] = _factors(m)
-        uses = (m.base_texture, m.rough_texture, m.normal_texture, m.emissive_texture, m.transmission_texture)
+        uses = (
+            m.base_texture, m.rough_texture, m.normal_texture, m.emissive_texture, m.transmission_texture,
+            m.coat_texture, m.coat_rough_texture,
+        )  # fmt: skip
         for k, use in enumerate(uses):
             if use is not None and use.texture in index:
                 slots[i, k] = index[use.texture]
-                c, s = math.cos(use.rotation), math.sin(use.rotation)
+                cosine, sine = math.cos(use.rotation), math.sin(use.rotation)
                 # KHR_texture_transform: scale, then rotate counter-clockwise in a picture whose V runs down, then move.
                 x, y = use.scale
-                transforms[i, k] = (x * c, y * s, use.offset[0], -x * s, y * c, use.offset[1])
+                transforms[i, k] = (x * cosine, y * sine, use.offset[0], -x * sine, y * cosine, use.offset[1])
         if m.normal_texture:
-            factors[i, w.M_NORMAL_SCALE] = m.normal_texture.strength
+            factors[i, s.M_NORMAL_SCALE] = m.normal_texture.strength
     return {"factors": factors, "slots": slots, "transforms": transforms}
 
 
 def _factors(m: Material) -> list[float]:
-    mode = {"OPAQUE": w.OPAQUE, "MASK": w.MASK, "BLEND": w.BLEND}[m.alpha_mode]
+    mode = {"OPAQUE": s.OPAQUE, "MASK": s.MASK, "BLEND": s.BLEND}[m.alpha_mode]
     absorb = [0.0, 0.0, 0.0]
     if math.isfinite(m.attenuation_distance) and m.attenuation_distance > 0:
         # Beer-Lambert: the colour is what is left after the attenuation distance (KHR_materials_volume).
         absorb = [-math.log(max(c, 1e-6)) / m.attenuation_distance for c in m.attenuation_color]
     return [
         *m.base_color, m.metallic, m.roughness, *m.emissive, m.ior, m.transmission, m.thickness,
-        *absorb, mode, m.alpha_cutoff, float(m.double_sided), float(m.unlit), 1.0,
+        *absorb, mode, m.alpha_cutoff, float(m.double_sided), float(m.unlit), 1.0, m.coat,
+        m.coat_roughness,
     ]  # fmt: skip
 
 
-def pose(loaded: Loaded, time: float) -> World:
+@dataclass(frozen=True)
+class Shot:
+    """What of the recipe and of a preview changes the world itself.
+
+    `shutter` is in seconds from the frame's time on; `scales` make lamps by name weaker or stronger; `only` shows the
+    placed objects of one name alone; `environment` replaces the scene's own.
+    """
+
+    shutter: float = 0.0
+    scales: Mapping[str, float] | None = None
+    only: str | None = None
+    environment: Environment | None = None
+
+
+def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     """The world at a time in seconds: instances placed, their hierarchy built, lights gathered."""
-    scene = loaded.scene
-    matrices = world_matrices(scene, time)
+    scene, shot = loaded.scene, shot or Shot()
+    keys = [world_matrices(scene, time + shot.shutter * k / (s.CAMERA_KEYS - 1)) for k in range(s.CAMERA_KEYS)]
+    following = world_matrices(scene, time + 1.0 / scene.frame_rate)
+    matrices = keys[0]
     spare = len(scene.materials)
-    rows, to_world, to_object, roots, boxes = [], [], [], [], []
-    for node, mesh in scene.placements:
+    rows, to_world, to_object, low, high, names = [], [], [], [], [], []
+    moves: list[NDArray[np.float64]] = []
+    next_rows: list[NDArray[np.float64]] = []
+    for thing, (node, mesh) in enumerate(scene.placements):
         m = matrices[node]
         if abs(np.linalg.det(m[:3, :3])) < 1e-18:
             continue  # flattened to nothing: it has no area to hit
         inverse = np.linalg.inv(m)
+        track = [k[node] for k in keys]
+        moving = shot.shutter > 0 and any(not np.array_equal(k, m) for k in track)
+        hidden = shot.only is not None and scene.nodes[node].name != shot.only
         for i, p in enumerate(scene.meshes[mesh].parts):
             if p.triangles == 0:
                 continue
-            k = loaded.mesh_parts[mesh, i]
-            rows.append((k, p.material if p.material >= 0 else spare, -1))
+            first_node, first_block, first_triangle, first_vertex, first_uv = (
+                int(x) for x in loaded.parts[loaded.mesh_parts[mesh, i]]
+            )
+            material = p.material if p.material >= 0 else spare
+            flags = (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | (s.HIDDEN if hidden else 0)
+            move = followed = -1
+            if moving:
+                move = len(moves)
+                moves.append(np.array([k[:3].reshape(-1) for k in track]))
+            if not np.array_equal(following[node], m):
+                followed = len(next_rows)
+                next_rows.append(following[node][:3].reshape(-1))
+            rows.append(
+                (first_node, first_block, first_triangle, first_vertex, first_uv, material, -1, flags, move, followed, thing)
+            )
             to_world.append(m[:3].reshape(-1))
             to_object.append(inverse[:3].reshape(-1))
-            root = int(loaded.accel.instance_root[k])
-            roots.append(root)
-            lo, hi = loaded.accel.boxes[root, :3].astype(float), loaded.accel.boxes[root, 3:].astype(float)
-            centre, half = m[:3, :3] @ ((lo + hi) / 2) + m[:3, 3], np.abs(m[:3, :3]) @ ((hi - lo) / 2)
-            pad = 1e-6 * (np.abs(centre) + half) + 1e-7
-            boxes.append(np.concatenate([centre - half - pad, centre + half + pad]))
-    instances = np.array(rows, np.int64).reshape(-1, 3)
-    accel = loaded.accel._replace(
-        to_object=np.array(to_object, np.float32).reshape(-1, 12), instance_root=np.array(roots, np.uint32)
-    )
+            names.append(scene.nodes[node].name)
+            box = loaded.bounds[k]
+            lows, highs = zip(*(_placed_box(m_, box) for m_ in (track if moving else track[:1])), strict=True)
+            low.append(np.min(lows, 0))
+            high.append(np.max(highs, 0))
+    places = np.array(rows, np.int64).reshape(-1, s.PLACE_COLUMNS)
+    world_rows = np.array(to_world, float).reshape(-1, 12)
+    top, radius = np.zeros((1, NODE), np.float32), 1.0
     if rows:
-        order, top, links = build(np.array(boxes, np.float32), 1)
-        accel = accel._replace(top_order=order, top_boxes=top, top_links=links)
-    surfaces = loaded.surfaces._replace(instances=instances, to_world=np.array(to_world, float).reshape(-1, 12))
-    lights = gather_lights(scene, matrices, accel, surfaces, loaded.textures)
+        lo, hi = np.array(low), np.array(high)
+        top = build_boxes(lo, hi)
+        radius = float(np.linalg.norm(hi.max(0) - lo.min(0))) / 2
+    lights = gather_lights(
+        scene, matrices, places, world_rows, loaded.blocks, loaded.block_counts, loaded.factors, loaded.slots,
+        loaded.textures, radius, shot.scales, tuple(names), shot.environment,
+    )  # fmt: skip
     media = np.array(
         [[*m.box_min, *m.box_max, m.scatter, m.scatter + m.absorb, m.g] for m in scene.media if m.scatter + m.absorb > 0],
         float,
-    ).reshape(-1, 9)
-    return World(accel, surfaces, loaded.textures, lights, media)
+    ).reshape(-1, s.MEDIUM_COLUMNS)
+    return World(
+        top=top, nodes=loaded.nodes, blocks=loaded.blocks, to_object=np.array(to_object, float).reshape(-1, 12),
+        to_world=world_rows, places=places, normals=loaded.normals, uvs=loaded.uvs, triangles=loaded.triangles,
+        factors=loaded.factors, slots=loaded.slots, transforms=loaded.transforms, textures=loaded.textures, lights=lights,
+        media=media, moves=np.array(moves).reshape(-1, s.CAMERA_KEYS, 12), following=np.array(next_rows).reshape(-1, 12),
+    )  # fmt: skip
 
 
-def camera_view(scene: Scene, time: float, width: int, height: int, camera: str | None = None) -> View:
-    """The camera's view at a time for a picture of width x height.  Raises MillError when there is no such camera."""
+def _see_through(factors: NDArray[np.float64]) -> bool:
+    """Whether a shadow ray may get through: alpha, or clear glass that is thin (or is looked through without bending)."""
+    return bool(factors[s.M_MODE] != s.OPAQUE or factors[s.M_TRANSMIT] > 0)
+
+
+def _placed_box(m: NDArray[np.float64], box: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """The world box round a box (6,) placed by a matrix, widened by what float32 may lose."""
+    centre, half = m[:3, :3] @ ((box[:3] + box[3:]) / 2) + m[:3, 3], np.abs(m[:3, :3]) @ ((box[3:] - box[:3]) / 2)
+    pad = 1e-6 * (np.abs(centre) + half) + 1e-9
+    return centre - half - pad, centre + half + pad
+
+
+def camera_track(
+    scene: Scene, time: float, shutter: float, width: int, height: int, camera: str | None = None
+) -> tuple[NDArray[np.float64], float]:
+    """The camera over the shutter and in the next frame: ((CAMERA_KEYS + 1) x 12, angle of a pixel in radians).
+
+    A row is position, direction to the picture's middle, to its right edge, to its top edge.  Raises MillError when
+    there is no such camera.
+    """
     try:
         node = scene.camera_node(camera)
     except KeyError as e:
         raise MillError(f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene.") from e
-    m = world_matrices(scene, time)[node]
-    axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
     t = math.tan(scene.cameras[scene.nodes[node].camera].yfov / 2)
-    return View(m[:3, 3].copy(), -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t, 2 * t / height)
+    rows = []
+    for at in [time + shutter * k / (s.CAMERA_KEYS - 1) for k in range(s.CAMERA_KEYS)] + [time + 1.0 / scene.frame_rate]:
+        m = world_matrices(scene, at)[node]
+        axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
+        rows.append(np.concatenate([m[:3, 3], -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t]))
+    return np.concatenate(rows), 2 * t / height

@@ -6,52 +6,67 @@ import math
 from typing import Any
 
 from mill_lane.core.render.jit import lean
+from mill_lane.core.render.slots import D_EXTINCTION, MEDIUM_COLUMNS
 
 PI = math.pi
 
 
 @lean
-def span(media: Any, i: int, o: Any, d: Any, most: float) -> Any:
+def span(media: Any, i: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float) -> Any:
     """Where a ray is inside box i: (start, end); start >= end when it is not."""
+    at = MEDIUM_COLUMNS * i
     start, end = 0.0, most
     for k in range(3):
-        step = d[k] if abs(d[k]) > 1e-12 else 1e-12
-        p, q = (media[i, k] - o[k]) / step, (media[i, 3 + k] - o[k]) / step
+        o, d = (ox, dx) if k == 0 else ((oy, dy) if k == 1 else (oz, dz))
+        step = d if abs(d) > 1e-12 else 1e-12
+        p, q = (media[at + k] - o) / step, (media[at + 3 + k] - o) / step
         start, end = max(start, min(p, q)), min(end, max(p, q))
     return start, end
 
 
 @lean
-def transmittance(media: Any, o: Any, d: Any, most: float) -> float:
-    """The share of light that gets through all fog along a ray of length `most`."""
+def transmittance(
+    media: Any, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float
+) -> float:  # fmt: skip
+    """The share of light that gets through all n boxes of fog along a ray of length `most`."""
     depth = 0.0
-    for i in range(media.shape[0]):
-        start, end = span(media, i, o, d, most)
+    for i in range(n):
+        start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)
         if end > start:
-            depth += (end - start) * media[i, 7]
+            depth += (end - start) * media[MEDIUM_COLUMNS * i + D_EXTINCTION]
     return math.exp(-depth)
 
 
 @lean
-def collide(media: Any, o: Any, d: Any, most: float, u: float) -> Any:
+def collide(
+    media: Any, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float, u: float
+) -> Any:  # fmt: skip
     """Where the ray first meets a particle: (distance, box), box -1 for nowhere before `most`.
 
-    Overlapping boxes add up.  One number decides: the optical depth -ln(1 - u) is walked off through the boxes.
+    Overlapping boxes add up: the box is one of those that are there, as likely as it is dense.  One number decides:
+    the optical depth -ln(1 - u) is walked off through the boxes.
     """
     left = -math.log(max(1.0 - u, 1e-300))
     at = 0.0
     while at < most:
-        rate, until, inside = 0.0, most, -1
-        for i in range(media.shape[0]):
-            start, end = span(media, i, o, d, most)
+        rate, until = 0.0, most
+        for i in range(n):
+            start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)
             if end > start:
                 if start <= at + 1e-9 and end > at + 1e-9:
-                    rate += media[i, 7]
+                    rate += media[MEDIUM_COLUMNS * i + D_EXTINCTION]
                     until = min(until, end)
-                    inside = i
                 elif start > at:
                     until = min(until, start)
         if rate > 0 and left <= rate * (until - at):
+            # Which of the boxes here: a number made of u's last digits, against the shares of their densities.
+            mark, inside = (u * 7919.0) % 1.0 * rate, -1
+            for i in range(n):
+                start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)
+                if end > start and start <= at + 1e-9 and end > at + 1e-9:
+                    if mark >= 0:
+                        inside = i
+                    mark -= media[MEDIUM_COLUMNS * i + D_EXTINCTION]
             return at + left / rate, inside
         left -= rate * (until - at)
         at = until

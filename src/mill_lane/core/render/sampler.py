@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import inner, lean
 
 U = np.uint32
 
 
-@lean
+@inner
 def mix(x: Any) -> Any:
     """A 32-bit integer hash with low bias (constants found by C. Wellons' search, 2018)."""
     x = U(x)
@@ -27,7 +27,7 @@ def mix(x: Any) -> Any:
     return U(x)
 
 
-@lean
+@inner
 def reverse(x: Any) -> Any:
     """The bits of a 32-bit integer in reverse order."""
     x = U(x)
@@ -38,7 +38,7 @@ def reverse(x: Any) -> Any:
     return U(U(x >> U(16)) | U(x << U(16)))
 
 
-@lean
+@inner
 def _scramble_reversed(x: Any, seed: Any) -> Any:
     """Laine-Karras permutation in the improved form of Burley 2020 (section 5 and N. Vegdahl's constants)."""
     x = U(x)
@@ -50,24 +50,26 @@ def _scramble_reversed(x: Any, seed: Any) -> Any:
     return x
 
 
-@lean
+@inner
 def scramble(x: Any, seed: Any) -> Any:
     """Owen's nested uniform scrambling of a 32-bit fraction."""
     return reverse(_scramble_reversed(reverse(x), seed))
 
 
-@lean
-def second_dimension(i: Any) -> Any:
-    """The second Sobol dimension of index i: direction numbers of the polynomial x + 1."""
-    i = U(i)
-    value = U(0)
-    direction = U(0x80000000)
-    while i:
-        if i & U(1):
-            value ^= direction
-        i >>= U(1)
-        direction ^= direction >> U(1)
-    return value
+@inner
+def second_dimension_reversed(i: Any) -> Any:
+    """The second Sobol dimension of index i (polynomial x + 1), its bits in reverse order.
+
+    Its direction numbers are the rows of Pascal's triangle modulo 2, so that bit j is the sum of the index bits whose
+    places contain j (Lucas' theorem): five steps instead of a loop over the bits.
+    """
+    x = U(i)
+    x ^= (x >> U(1)) & U(0x55555555)
+    x ^= (x >> U(2)) & U(0x33333333)
+    x ^= (x >> U(4)) & U(0x0F0F0F0F)
+    x ^= (x >> U(8)) & U(0x00FF00FF)
+    x ^= x >> U(16)
+    return U(x)
 
 
 @lean
@@ -79,9 +81,9 @@ def pixel_seed(seed: int, x: int, y: int) -> Any:
 @lean
 def pair(seed: Any, index: int, dimension: int) -> Any:
     """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
-    s = mix(seed + mix(U(dimension)))
+    s = mix(U(seed) + mix(U(dimension)))
     i = scramble(U(index), s)
     # The first Sobol dimension is the reversed index, and scrambling reverses again.
     a = reverse(_scramble_reversed(i, mix(s + U(0x9E3779B9))))
-    b = scramble(second_dimension(i), mix(s + U(0x3C6EF372)))
-    return float(a) * 2.3283064365386963e-10, float(b) * 2.3283064365386963e-10
+    b = reverse(_scramble_reversed(second_dimension_reversed(i), mix(s + U(0x3C6EF372))))
+    return np.float64(a) * 2.3283064365386963e-10, np.float64(b) * 2.3283064365386963e-10

@@ -1,10 +1,10 @@
-"""A render as it goes: passes over a region, until the samples, the noise, the time or the artist says stop."""
+"""A render as it goes: tiles of a region get samples until the samples, the noise, the time or the artist says stop."""
 
 from __future__ import annotations
 
 import os
 import time as clock_module
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -16,13 +16,18 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 from mill_lane.core.image.noise import Noise, summarise
 from mill_lane.core.recipe import Recipe, Region, clip_region
-from mill_lane.core.render.film import Film, new_film, noise_map, resolve
-from mill_lane.core.render.integrator import KINDS
-from mill_lane.core.render.load import Loaded, camera_view, pose
-from mill_lane.core.render.tiles import TILE, render_tiles
-from mill_lane.core.render.traverse import STACK
+from mill_lane.core.render import slots as s
+from mill_lane.core.render.film import Film, new_film, noise_map, resolve, resolved, widened
+from mill_lane.core.render.load import Loaded, pose
+from mill_lane.core.render.profile import Profile, Work, new_work
+from mill_lane.core.render.settings import Preview, settings_of, shot_of
+from mill_lane.core.render.tiles import render_tiles
+from mill_lane.core.render.world import World, new_path
 
 Clock = Callable[[], float]
+CHECK_EVERY = 8  # passes between two looks at the noise, once every pixel has its least samples
+AHEAD = 4  # passes that tiles near the priority point may be ahead of the others
+PIECES = 4  # a thread gets its share of the tiles in so many pieces, so that nobody waits long for the hardest
 
 
 def threads_to_use(wanted: int) -> int:
@@ -34,8 +39,9 @@ def threads_to_use(wanted: int) -> int:
 class Session:
     """One render of one region of one frame.  The only mutable thing of the renderer.
 
-    `seconds` counts time spent rendering, over interruptions.  `step` renders for a while and returns; `done` tells
-    why it ended, or is empty.
+    `seconds` counts time spent rendering, over interruptions.  `step` renders for a while and returns; between steps
+    anything may be looked at, and `priority` (a place in the whole picture, pixels) may be moved.  `done` tells why it
+    ended, or is empty.  The order in which tiles are drawn never changes the picture.
     """
 
     loaded: Loaded
@@ -46,81 +52,169 @@ class Session:
     threads: int = 1
     key: str = ""  # names scene, recipe, region and frame; a saved state is only taken up under the same key
     clock: Clock = clock_module.perf_counter
+    preview: Preview = field(default_factory=Preview)
+    profiled: bool = True
+    priority: tuple[float, float] | None = None
     seconds: float = 0.0
-    index: int = 0  # passes finished
-    tile: int = 0  # tiles finished in the running pass
     done: str = ""
-    rays: NDArray[np.int64] = field(default_factory=lambda: np.zeros(len(KINDS), np.int64))
 
     def __post_init__(self) -> None:
         r = self.recipe
         self.bounds = clip_region(self.region, r.width, r.height)
         x0, y0, x1, y1 = self.bounds
-        self.film: Film = new_film(x1 - x0, y1 - y0, r.layers)
-        self.tiles = -(-(x1 - x0) // TILE) * -(-(y1 - y0) // TILE)
-        time = self.loaded.scene.seconds(self.frame)
-        self.world = pose(self.loaded, time)
-        self.view = camera_view(self.loaded.scene, time, r.width, r.height, self.camera)
-        self._tile_seconds = 0.002
+        scene = self.loaded.scene
+        time = scene.seconds(self.frame)
+        self.world: World = pose(self.loaded, time, shot_of(r, self.preview, scene))
+        self.profiled = self.profiled or "work" in r.layers
+        self.settings = settings_of(r, self.bounds, scene, time, self.camera, self.preview, self.profiled)
+        self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.lamps)
+        self.boxes = tile_boxes(x1 - x0, y1 - y0, r.tile_size)
+        self.passes = np.zeros(len(self.boxes), np.int64)  # samples that each tile was given
+        self.resting = np.zeros(len(self.boxes), np.bool_)  # tiles in which no pixel wants more
+        self.work: Work = new_work(self.world)
+        self._checked = 0
+        self._rate = 2e-6 * r.tile_size**2  # thread seconds for a sample on a tile, a guess until the first is measured
         self.threads = threads_to_use(self.threads)
         self._pool = ThreadPoolExecutor(self.threads)
+        self._workers = [_Hands(self.world) for _ in range(self.threads)]
 
+    # --- going on -------------------------------------------------------------------------------------------------
     def step(self, seconds: float) -> None:
-        """Render for about `seconds`; fewer when the pass or the render ends."""
-        if self.done:
-            return
-        r = self.recipe
+        """Render for about `seconds`; less when the render ends."""
         end = self.seconds + seconds
         while not self.done and self.seconds < end:
             left = end - self.seconds
-            if r.time_limit > 0:
-                left = min(left, r.time_limit - self.seconds)
-            count = int(max(1, min(self.tiles - self.tile, left / self._tile_seconds)))
+            if self.recipe.time_limit > 0:
+                left = min(left, self.recipe.time_limit - self.seconds)
+            tiles, samples = self._next(left)
+            if len(tiles) == 0:
+                self.done = self.done or "samples"
+                break
             start = self.clock()
-            self.rays += self._render(self.tile, count)
+            self._render(tiles, samples)
             spent = self.clock() - start
             self.seconds += spent
-            self._tile_seconds = max(1e-6, 0.5 * self._tile_seconds + 0.5 * spent / count)
-            self.tile += count
-            if self.tile >= self.tiles:
-                self.index, self.tile = self.index + 1, 0
-                self._check()
-                if r.noise > 0:
-                    break  # the noise is looked at once a pass, by the caller's rhythm
-            if r.time_limit > 0 and self.seconds >= r.time_limit:
+            each = spent * self.threads / (len(tiles) * samples)
+            self._rate = max(1e-7, 0.5 * self._rate + 0.5 * each)
+            self.passes[tiles] += samples
+            self._check()
+            if self.recipe.time_limit > 0 and self.seconds >= self.recipe.time_limit:
                 self.done = self.done or "time"
 
-    def _render(self, first: int, count: int) -> NDArray[np.int64]:
-        """One sample on tiles first to first + count, shared out among the threads; rays by kind."""
-        r, (x0, y0, _, _) = self.recipe, self.bounds
-        # More pieces than threads, so that nobody waits long for the one with the hardest tiles.
-        pieces = min(count, self.threads * 4 if self.threads > 1 else 1)
-        edges = [first + count * i // pieces for i in range(pieces + 1)]
+    def _next(self, seconds: float) -> tuple[NDArray[np.int64], int]:
+        """The tiles to draw next, and how many samples each: about as much as fits into `seconds`."""
+        r = self.recipe
+        open_ = np.flatnonzero((self.passes < r.samples) & ~self.resting)
+        if len(open_) == 0:
+            return open_, 0
+        affordable = max(1, int(seconds * self.threads / self._rate))
+        if r.order == "tiles":
+            tile = open_[self._order(open_)][: max(1, self.threads)]
+            behind = int(self.passes[tile].min())
+            tile = tile[self.passes[tile] == behind]
+            return tile, min(r.samples - behind, max(1, affordable // len(tile)))
+        least = int(self.passes[open_].min())
+        if self.priority is not None:
+            # Near the point tiles may run ahead; all others wait no longer than that.
+            near = open_[self._order(open_)][: max(self.threads, len(self.boxes) // 16)]
+            wanted = near[self.passes[near] < min(r.samples, least + AHEAD)]
+            if len(wanted):
+                lowest = int(self.passes[wanted].min())
+                return wanted[self.passes[wanted] == lowest][:affordable], 1
+        behind_ = open_[self.passes[open_] == least]
+        samples = 1
+        if len(behind_) == len(open_) and least >= 1:
+            # A whole round: several samples at once where time allows, two at least for the profile's pairs.
+            samples = max(1, min(8, affordable // len(behind_), r.samples - least, self._until_check(least)))
+            if samples > 1:
+                return behind_, samples
+        return behind_[self._order(behind_)][:affordable], samples
 
-        def run(i: int) -> NDArray[np.int64]:
-            rays = np.zeros(len(KINDS), np.int64)
-            render_tiles(
-                self.world, self.view, self.film, r.width, r.height, x0, y0, edges[i], edges[i + 1] - edges[i],
-                self.index, 1, r.seed, r.bounces, r.transparent_layers, r.clamp_bounced,
-                np.empty(STACK, np.uint32), np.empty(8), rays,
-            )  # fmt: skip
-            return rays
+    def _until_check(self, least: int) -> int:
+        """Passes until the noise is to be looked at."""
+        r = self.recipe
+        if r.noise <= 0:
+            return r.samples
+        first = max(2, r.min_samples)
+        return first - least if least < first else CHECK_EVERY - (least - first) % CHECK_EVERY
+
+    def _order(self, tiles: NDArray[np.int64]) -> NDArray[np.int64]:
+        """How tiles are sorted: nearest to the priority point, or to the middle, first."""
+        x0, y0, _, _ = self.bounds
+        if self.priority is not None:
+            px, py = self.priority[0] - x0, self.priority[1] - y0
+        elif self.recipe.order == "tiles":
+            px, py = self.settings[s.S_REGION_W] / 2, self.settings[s.S_REGION_H] / 2
+        else:
+            return np.arange(len(tiles))
+        b = self.boxes[tiles]
+        far = np.hypot((b[:, 0] + b[:, 2]) / 2 - px, (b[:, 1] + b[:, 3]) / 2 - py)
+        return np.argsort(far, kind="stable")
+
+    def _render(self, tiles: NDArray[np.int64], samples: int) -> None:
+        """Some samples on some tiles, shared out among the threads."""
+        count = len(tiles)
+        pieces = min(count, self.threads * PIECES if self.threads > 1 else 1)
+        edges = [count * i // pieces for i in range(pieces + 1)]
+        boxes = np.ascontiguousarray(self.boxes[tiles])
+        idle = list(self._workers)
+
+        def run(i: int) -> None:
+            hands = idle.pop()
+            try:
+                before = hands.work.copy()
+                start = clock_module.thread_time()
+                render_tiles(
+                    self.world.address, self.settings.ctypes.data, self.film.table.ctypes.data, hands.path.ctypes.data,
+                    hands.work.ctypes.data, boxes[edges[i] :].ctypes.data, edges[i + 1] - edges[i], samples,
+                    self.recipe.samples,
+                )  # fmt: skip
+                hands.note(before, clock_module.thread_time() - start)
+            finally:
+                idle.append(hands)
 
         if pieces == 1:
-            return run(0)
-        return np.sum(list(self._pool.map(run, range(pieces))), axis=0)
+            run(0)
+        else:
+            list(self._pool.map(run, range(pieces)))
+        for hands in self._workers:
+            hands.hand_over(self.work)
 
     def _check(self) -> None:
+        """Look whether pixels are clean, and whether the render is over."""
         r = self.recipe
-        if self.index >= r.samples:
-            self.done = "samples"
-        elif r.noise > 0 and self.index >= max(2, r.min_samples) and self.noise().rms <= r.noise:
-            self.done = "noise"
+        least = int(self.passes[~self.resting].min()) if not self.resting.all() else r.samples
+        first = max(2, r.min_samples)
+        due = r.noise > 0 and least >= first and least - self._checked >= (CHECK_EVERY if self._checked else 0)
+        if due and least > self._checked:
+            self._checked = least
+            if self._rest() >= r.clean:
+                self.done = "noise"
+        if not self.done and bool(((self.passes >= r.samples) | self.resting).all()):
+            self.done = "noise" if self.resting.any() and (self.passes < r.samples).any() else "samples"
+
+    def _rest(self) -> float:
+        """Let pixels rest whose noise, and whose neighbours' noise, is under the threshold; returns their share."""
+        wants = widened(noise_map(self.film) > self.recipe.noise)
+        self.film.active[...] = wants
+        for i, (x0, y0, x1, y1) in enumerate(self.boxes):
+            self.resting[i] = not wants[y0:y1, x0:x1].any()
+        return 1.0 - float(wants.mean())
+
+    def stop(self) -> None:
+        """End it by hand, with what there is."""
+        self.done = self.done or "hand"
+
+    # --- looking --------------------------------------------------------------------------------------------------
+    @property
+    def index(self) -> int:
+        """Samples that every pixel that wants them has."""
+        return int(self.passes[~self.resting].min()) if not self.resting.all() else int(self.passes.max())
 
     @property
     def share(self) -> float:
         """How much of the work is done, 0 to 1, by samples or by time, whichever is further."""
-        by_samples = (self.index + self.tile / self.tiles) / self.recipe.samples
+        by_samples = float(np.where(self.resting, 1.0, self.passes / self.recipe.samples).mean())
         by_time = self.seconds / self.recipe.time_limit if self.recipe.time_limit > 0 else 0.0
         return 1.0 if self.done else min(1.0, max(by_samples, by_time))
 
@@ -128,29 +222,54 @@ class Session:
     def samples_mean(self) -> float:
         return float(self.film.samples.mean())
 
+    @property
+    def clean_share(self) -> float:
+        """Share of the pixels that rest."""
+        return 1.0 - float(self.film.active.mean())
+
     def noise(self) -> Noise:
         """What grain is left, measured on the film."""
         return summarise(noise_map(self.film))
 
     def layers(self) -> dict[str, NDArray[Any]]:
         """The mean pictures so far."""
-        return resolve(self.film, self.recipe.layers)
+        return resolve(self.film, self.recipe.layers, self.world.lights.names)
+
+    def each_layer(self) -> Iterator[tuple[str, NDArray[Any]]]:
+        """`layers` one after another, so that only one more picture is held at a time."""
+        return resolved(self.film, self.recipe.layers, self.world.lights.names)
 
     def rays_by_kind(self) -> dict[str, int]:
-        return {kind: int(n) for kind, n in zip(KINDS, self.rays, strict=True)}
+        """Rays followed so far; without a profile only samples are counted."""
+        kinds = self.work.counts[: s.C_COMPONENTS].reshape(len(s.RAYS), s.DEPTHS, 5)[:, :, 0].sum(1)
+        out = {kind: int(n) for kind, n in zip(s.RAYS, kinds, strict=True)}
+        if not self.profiled:
+            out["camera"] = int(self.film.samples.sum())
+        return out
 
+    @property
+    def light_lost(self) -> float:
+        """The share of the light that clamping and leaving caustics out took away."""
+        kept = float(self.film.luma[..., 0].sum(dtype=np.float64))
+        return self.work.lost / (kept + self.work.lost) if self.work.lost > 0 else 0.0
+
+    def profile(self) -> Profile:
+        """Where the work and the grain come from."""
+        return Profile.of(self.world, self.loaded, self.work, self.seconds * self.threads, self.film, self.recipe)
+
+    # --- keeping --------------------------------------------------------------------------------------------------
     def save(self, path: Path) -> None:
         """Write the state so that the render can go on from it, bit for bit."""
         temporary = path.with_name(path.name + ".part")
         with temporary.open("wb") as f:
+            planes: dict[str, Any] = {f"film_{name}": plane for name, plane in self.film.planes().items()}
+            counted: dict[str, Any] = self.work.state()
             np.savez(
-                f,
-                key=np.array(self.key),
-                state=np.array([self.seconds, self.index, self.tile]),
-                done=np.array(self.done),
-                rays=self.rays,
-                **dict(zip(Film._fields, self.film, strict=True)),  # type: ignore[arg-type]
-            )
+                f, key=np.array(self.key), seconds=np.array(self.seconds), done=np.array(self.done), passes=self.passes,
+                resting=self.resting, checked=np.array(self._checked), **counted, **planes,
+            )  # fmt: skip
+            f.flush()
+            os.fsync(f.fileno())
         temporary.replace(path)
 
     def restore(self, path: Path) -> None:
@@ -158,8 +277,41 @@ class Session:
         with np.load(path, allow_pickle=False) as state:
             if str(state["key"]) != self.key:
                 raise MillError(f"{path.name} belongs to another scene, recipe or crop.", "Start the render from the beginning.")
-            self.seconds = float(state["state"][0])
-            self.index, self.tile = int(state["state"][1]), int(state["state"][2])
-            self.done = str(state["done"])
-            self.rays = state["rays"]
-            self.film = Film(*(state[name] for name in Film._fields))
+            self.seconds, self.done = float(state["seconds"]), str(state["done"])
+            self.passes, self.resting = state["passes"], state["resting"]
+            self._checked = int(state["checked"])
+            self.work.take(state)
+            for name, plane in self.film.planes().items():
+                plane[...] = state[f"film_{name}"]
+
+
+def tile_boxes(width: int, height: int, size: int) -> NDArray[np.int64]:
+    """The tiles of a region, row by row: int64 (T, 4) as x0, y0, x1, y1."""
+    return np.array(
+        [(x, y, min(x + size, width), min(y + size, height)) for y in range(0, height, size) for x in range(0, width, size)],
+        np.int64,
+    )
+
+
+class _Hands:
+    """What one thread works with: its path, its counters, and how long they took."""
+
+    def __init__(self, world: World) -> None:
+        self.path = new_path(world.lamps)
+        self.work = np.zeros(s.counters_size(len(world.places), len(world.factors), world.lamps), np.int64)
+        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.lamps + 2 * s.DEPTHS :][: s.pair_sums(world.lamps)]
+        self.notes: list[NDArray[np.float64]] = []
+
+    def note(self, before: NDArray[np.int64], seconds: float) -> None:
+        """Remember what a piece of work took, for telling seconds from work."""
+        kinds = slice(0, s.C_COMPONENTS)
+        done = (self.work[kinds] - before[kinds]).reshape(-1, 5).sum(0)
+        self.notes.append(np.concatenate([done.astype(float), [seconds]]))
+
+    def hand_over(self, work: Work) -> None:
+        """Add what was counted to the session's, and start at nothing again."""
+        work.add(self.work, self.pairs, float(self.path[s.Q_LOST]), self.notes)
+        self.work[:] = 0
+        self.pairs[:] = 0.0
+        self.path[s.Q_LOST] = 0.0
+        self.notes = []

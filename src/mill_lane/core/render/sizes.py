@@ -8,12 +8,22 @@ from mill_lane.core.recipe import Layer
 from mill_lane.core.scene.model import Image, Scene
 
 STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
-BYTES_PER_PIXEL = {"beauty": 12 + 8 + 4, "albedo": 12, "normal": 12, "depth": 4, "samples": 0}
+# Light 12, luminance and its square 8, samples 4, whether more are wanted 1.
+BEAUTY_BYTES = 25
+BYTES_PER_PIXEL: dict[str, int] = {
+    "albedo": 12, "normal": 12, "depth": 4, "position": 12, "motion": 8, "object": 4, "samples": 0, "noise": 0, "work": 4,
+    "halves": 12, "components": 9 * 12,
+}  # fmt: skip
+LIGHT_BYTES = 12  # a pixel and lamp of the layer "lights"
+NODE_BYTES, BLOCK_BYTES = 256, 320
 
 
-def film_bytes(width: int, height: int, layers: Sequence[Layer]) -> dict[str, int]:
-    """Bytes held for each layer of a film."""
-    return {name: BYTES_PER_PIXEL[name] * width * height for name in ("beauty", *layers)}
+def film_bytes(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -> dict[str, int]:
+    """Bytes held for each layer of a film; `lamps` counts the lights of the scene."""
+    per_pixel = {"beauty": BEAUTY_BYTES}
+    for name in layers:
+        per_pixel[name] = LIGHT_BYTES * lamps if name == "lights" else BYTES_PER_PIXEL[name]
+    return {name: n * width * height for name, n in per_pixel.items()}
 
 
 def levels(width: int, height: int) -> list[tuple[int, int]]:

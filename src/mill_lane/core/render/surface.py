@@ -1,195 +1,226 @@
-"""What a ray finds where it hits: place, normals, and the material with its textures read."""
+"""What a ray finds where it hits: place, normals, and the material with its textures read.
+
+Everything is written to the event's slots of the path (`slots.Q_PX` and on).
+"""
 
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import world as w
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.bsdf import SMOOTHEST
+from mill_lane.core.render.build import BLOCK, NUMBERS
+from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.slots import *
 from mill_lane.core.render.texture import lookup
-
-BASE, ROUGH, NORMAL, EMISSION, TRANSMISSION = w.BASE, w.ROUGH, w.NORMAL, w.EMISSION, w.TRANSMISSION
-M_RED, M_ALPHA, M_METALLIC, M_ROUGH, M_EMIT_R = w.M_RED, w.M_ALPHA, w.M_METALLIC, w.M_ROUGH, w.M_EMIT_R
-M_TRANSMIT, M_NORMAL_SCALE, M_MODE, M_CUTOFF = w.M_TRANSMIT, w.M_NORMAL_SCALE, w.M_MODE, w.M_CUTOFF
-MASK, OPAQUE = w.MASK, w.OPAQUE
+from mill_lane.core.render.traverse import moving_matrices
+from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, i64_at, u32_at
 
 
-class Hit(NamedTuple):
-    """A place on a surface.  `normal` faces the ray and shades; `flat` is the triangle's own, facing the ray."""
-
-    p: Any
-    flat: Any
-    normal: Any
-    front: Any  # 1.0 when the ray came from outside
-    material: Any
-    u: Any
-    v: Any
-    level: Any  # texels per pixel as log2, for a texture of one texel
+@inner
+def factors_of(w: Any, material: int) -> Any:
+    """The row of a material's factors."""
+    return f64_at(w[W_FACTORS] + 8 * FACTORS * material)
 
 
 @lean
-def _unit(x: float, y: float, z: float) -> Any:
+def unit(x: float, y: float, z: float) -> Any:
+    """The vector of length 1 along (x, y, z); straight up for one of no length."""
     n = math.sqrt(x * x + y * y + z * z)
     return (x / n, y / n, z / n) if n > 0 else (0.0, 1.0, 0.0)
 
 
-@lean
+@inner
 def _normal_to_world(m: Any, i: int, x: float, y: float, z: float) -> Any:
     """By the inverse transpose, whose rows are the columns of world-to-object."""
-    return _unit(
-        m[i, 0] * x + m[i, 4] * y + m[i, 8] * z,
-        m[i, 1] * x + m[i, 5] * y + m[i, 9] * z,
-        m[i, 2] * x + m[i, 6] * y + m[i, 10] * z,
+    return unit(
+        m[i] * x + m[i + 4] * y + m[i + 8] * z,
+        m[i + 1] * x + m[i + 5] * y + m[i + 9] * z,
+        m[i + 2] * x + m[i + 6] * y + m[i + 10] * z,
     )
 
 
 @lean
-def place(world: Any, triangle: int, inst: int, u: float, v: float, d: Any, cone: float) -> Any:
-    """The `Hit` of a ray of direction d and cone width `cone` (metres)."""
-    a, s = world.accel, world.surfaces
-    i, j, k = np.int64(a.triangles[triangle, 0]), np.int64(a.triangles[triangle, 1]), np.int64(a.triangles[triangle, 2])
-    part, material = s.instances[inst, 0], s.instances[inst, 1]
+def place(w: Any, q: Any, cone: float) -> None:
+    """Where the ray's hit lies and how it is turned; `cone` is the ray's width there in metres."""
+    at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * np.int64(q[Q_PLACE]))
+    slot = np.int64(q[Q_SLOT])
+    block = f32_at(w[W_BLOCKS])
+    base = (slot >> 3) * BLOCK + (slot & 7)
+    u, v = q[Q_BU], q[Q_BV]
     c = 1.0 - u - v
-    p0x, p0y, p0z = np.float64(a.positions[i, 0]), np.float64(a.positions[i, 1]), np.float64(a.positions[i, 2])
-    e1x, e1y, e1z = a.positions[j, 0] - p0x, a.positions[j, 1] - p0y, a.positions[j, 2] - p0z
-    e2x, e2y, e2z = a.positions[k, 0] - p0x, a.positions[k, 1] - p0y, a.positions[k, 2] - p0z
+    p0x, p0y, p0z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
+    e1x, e1y, e1z = block[base + 24] - p0x, block[base + 32] - p0y, block[base + 40] - p0z
+    e2x, e2y, e2z = block[base + 48] - p0x, block[base + 56] - p0y, block[base + 64] - p0z
     lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
-    m = s.to_world
-    p = (
-        m[inst, 0] * lx + m[inst, 1] * ly + m[inst, 2] * lz + m[inst, 3],
-        m[inst, 4] * lx + m[inst, 5] * ly + m[inst, 6] * lz + m[inst, 7],
-        m[inst, 8] * lx + m[inst, 9] * ly + m[inst, 10] * lz + m[inst, 11],
+    if at[P_MOVE] >= 0:
+        moving_matrices(w, q, at[P_MOVE])
+        m, i, back, j = q, Q_MATRIX + 12, q, Q_MATRIX
+    else:
+        m, i, back, j = f64_at(w[W_TO_WORLD]), np.int64(q[Q_PLACE]) * 12, f64_at(w[W_TO_OBJECT]), np.int64(q[Q_PLACE]) * 12
+    q[Q_PX] = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3]
+    q[Q_PY] = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7]
+    q[Q_PZ] = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11]
+    # Edges in the world.
+    ax, ay, az = (
+        m[i] * e1x + m[i + 1] * e1y + m[i + 2] * e1z,
+        m[i + 4] * e1x + m[i + 5] * e1y + m[i + 6] * e1z,
+        m[i + 8] * e1x + m[i + 9] * e1y + m[i + 10] * e1z,
     )
-    flat = _normal_to_world(a.to_object, inst, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x)
-    n = s.normals
-    normal = _normal_to_world(
-        a.to_object, inst,
-        c * n[i, 0] + u * n[j, 0] + v * n[k, 0],
-        c * n[i, 1] + u * n[j, 1] + v * n[k, 1],
-        c * n[i, 2] + u * n[j, 2] + v * n[k, 2],
+    bx, by, bz = (
+        m[i] * e2x + m[i + 1] * e2y + m[i + 2] * e2z,
+        m[i + 4] * e2x + m[i + 5] * e2y + m[i + 6] * e2z,
+        m[i + 8] * e2x + m[i + 9] * e2y + m[i + 10] * e2z,
+    )
+    # How far off the surface the next ray starts: what float32 may err in the object's own space (the corners'
+    # distance from its origin, in units in the last place), carried into the world.
+    own = max(abs(lx), max(abs(ly), abs(lz))) + max(abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z)))
+    scale = math.sqrt(
+        max(
+            m[i] * m[i] + m[i + 4] * m[i + 4] + m[i + 8] * m[i + 8],
+            max(
+                m[i + 1] * m[i + 1] + m[i + 5] * m[i + 5] + m[i + 9] * m[i + 9],
+                m[i + 2] * m[i + 2] + m[i + 6] * m[i + 6] + m[i + 10] * m[i + 10],
+            ),
+        )
+    )
+    q[Q_NUDGE] = own * scale * 1.5e-6 + 1e-9
+    fx, fy, fz = _normal_to_world(back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x)
+    number = np.int64(as_i32(block)[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
+    corners = u32_at(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
+    k0, k1, k2 = np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
+    normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
+    nx, ny, nz = _normal_to_world(
+        back, j,
+        c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2],
+        c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1],
+        c * normals[3 * k0 + 2] + u * normals[3 * k1 + 2] + v * normals[3 * k2 + 2],
     )  # fmt: skip
-    tu, tv, level = 0.0, 0.0, 0.0
-    first_uv = s.parts[part, 1]
-    facing = flat[0] * d[0] + flat[1] * d[1] + flat[2] * d[2]
-    if first_uv >= 0:
-        shift = first_uv - s.parts[part, 0]
-        q = s.uvs
-        u0, v0 = np.float64(q[i + shift, 0]), np.float64(q[i + shift, 1])
-        du1, dv1 = q[j + shift, 0] - u0, q[j + shift, 1] - v0
-        du2, dv2 = q[k + shift, 0] - u0, q[k + shift, 1] - v0
-        tu, tv = u0 + u * du1 + v * du2, v0 + u * dv1 + v * dv2
-        # Edges in the world: for areas, and for the tangent that a normal map is laid along.
-        ax, ay, az = (
-            m[inst, 0] * e1x + m[inst, 1] * e1y + m[inst, 2] * e1z,
-            m[inst, 4] * e1x + m[inst, 5] * e1y + m[inst, 6] * e1z,
-            m[inst, 8] * e1x + m[inst, 9] * e1y + m[inst, 10] * e1z,
-        )
-        bx, by, bz = (
-            m[inst, 0] * e2x + m[inst, 1] * e2y + m[inst, 2] * e2z,
-            m[inst, 4] * e2x + m[inst, 5] * e2y + m[inst, 6] * e2z,
-            m[inst, 8] * e2x + m[inst, 9] * e2y + m[inst, 10] * e2z,
-        )
+    material = at[P_MATERIAL]
+    q[Q_MATERIAL] = material
+    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
+    facing = fx * dx + fy * dy + fz * dz
+    q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
+    textures = i64_at(w[W_SLOTS] + 8 * TEXTURE_SLOTS * material)
+    textured = False
+    for k in range(TEXTURE_SLOTS):
+        textured = textured or textures[k] >= 0
+    if at[P_UV] >= 0 and textured:
+        uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
+        u0, v0 = np.float64(uvs[2 * k0]), np.float64(uvs[2 * k0 + 1])
+        du1, dv1 = uvs[2 * k1] - u0, uvs[2 * k1 + 1] - v0
+        du2, dv2 = uvs[2 * k2] - u0, uvs[2 * k2 + 1] - v0
+        q[Q_U], q[Q_V] = u0 + u * du1 + v * du2, v0 + u * dv1 + v * dv2
         cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
         area = math.sqrt(cx * cx + cy * cy + cz * cz)
         det = du1 * dv2 - du2 * dv1
         # Mip level from a ray cone (Akenine-Moeller et al. 2019, equation 34), the texture's own size left out.
-        level = 0.5 * math.log2(max(abs(det), 1e-30) / max(area, 1e-30))
-        level += math.log2(max(cone, 1e-12) / max(abs(facing), 0.05))
-        if world.surfaces.slots[material, NORMAL] >= 0 and abs(det) > 1e-20:
+        slant = max(cone, 1e-12) / max(abs(facing), 0.05)
+        q[Q_LEVEL] = 0.5 * math.log2(max(abs(det), 1e-30) / max(area, 1e-30) * slant * slant)
+        if textures[NORMAL] >= 0 and abs(det) > 1e-20:
             tx, ty, tz = dv2 * ax - dv1 * bx, dv2 * ay - dv1 * by, dv2 * az - dv1 * bz
             if det < 0:
                 tx, ty, tz = -tx, -ty, -tz
-            normal = _bump(world, material, tu, tv, level, normal, tx, ty, tz, -1.0 if det < 0 else 1.0)
-    front = 1.0
+            nx, ny, nz = _bump(w, q, material, nx, ny, nz, tx, ty, tz, -1.0 if det < 0 else 1.0)
+    q[Q_FRONT] = 1.0
     if facing > 0:
-        front = -1.0
-        flat = (-flat[0], -flat[1], -flat[2])
-        normal = (-normal[0], -normal[1], -normal[2])
-    if normal[0] * flat[0] + normal[1] * flat[1] + normal[2] * flat[2] < 0.02:
-        normal = flat
+        q[Q_FRONT] = -1.0
+        fx, fy, fz = -fx, -fy, -fz
+        nx, ny, nz = -nx, -ny, -nz
+    if nx * fx + ny * fy + nz * fz < 0.02:
+        nx, ny, nz = fx, fy, fz
     # A bent normal may face away from the ray where the surface does not: lean it back until it just faces it.
-    back = normal[0] * d[0] + normal[1] * d[1] + normal[2] * d[2]
-    if back > -0.01:
-        t = back + 0.01
-        normal = _unit(normal[0] - t * d[0], normal[1] - t * d[1], normal[2] - t * d[2])
-        if normal[0] * flat[0] + normal[1] * flat[1] + normal[2] * flat[2] < 0.02:
-            normal = flat
-    return Hit(p, flat, normal, front, material, tu, tv, level)
+    away = nx * dx + ny * dy + nz * dz
+    if away > -0.01:
+        t = away + 0.01
+        nx, ny, nz = unit(nx - t * dx, ny - t * dy, nz - t * dz)
+        if nx * fx + ny * fy + nz * fz < 0.02:
+            nx, ny, nz = fx, fy, fz
+    q[Q_GX], q[Q_GY], q[Q_GZ] = fx, fy, fz
+    q[Q_NX], q[Q_NY], q[Q_NZ] = nx, ny, nz
 
 
 @lean
-def _bump(
-    world: Any, material: int, u: float, v: float, level: float, n: Any, tx: float, ty: float, tz: float, hand: float
-) -> Any:
+def _bump(w: Any, q: Any, material: int, nx: float, ny: float, nz: float, tx: float, ty: float, tz: float, hand: float) -> Any:
     """The normal map's normal: red along the tangent, green along rising V, which runs down the picture in glTF."""
-    along = tx * n[0] + ty * n[1] + tz * n[2]
-    t = _unit(tx - along * n[0], ty - along * n[1], tz - along * n[2])
+    along = tx * nx + ty * ny + tz * nz
+    tx, ty, tz = unit(tx - along * nx, ty - along * ny, tz - along * nz)
     # Green points against the picture's V: bitangent = n x t for an unmirrored layout (glTF 2.0, section 3.7.2.1).
-    b = (n[1] * t[2] - n[2] * t[1], n[2] * t[0] - n[0] * t[2], n[0] * t[1] - n[1] * t[0])
-    r, g, z, _ = texel(world, material, NORMAL, u, v, level, False)
-    k = world.surfaces.factors[material, M_NORMAL_SCALE]
+    bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+    r, g, z, _ = texel(w, q, material, NORMAL, False)
+    k = factors_of(w, material)[M_NORMAL_SCALE]
     x, y, z = (2 * r - 1) * k, -(2 * g - 1) * k * hand, max(2 * z - 1, 0.01)
-    return _unit(
-        x * t[0] + y * b[0] + z * n[0],
-        x * t[1] + y * b[1] + z * n[1],
-        x * t[2] + y * b[2] + z * n[2],
-    )
+    return unit(x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz)
 
 
 @lean
-def texel(world: Any, material: int, slot: int, u: float, v: float, level: float, srgb: bool) -> Any:
-    """A texture slot at the vertex UV, through its transform; white where the slot is empty."""
-    s = world.surfaces
-    index = s.slots[material, slot]
+def texel(w: Any, q: Any, material: int, slot: int, srgb: bool) -> Any:
+    """A texture slot at the event's UV, through its transform; white where the slot is empty."""
+    index = i64_at(w[W_SLOTS])[material * TEXTURE_SLOTS + slot]
     if index < 0:
         return 1.0, 1.0, 1.0, 1.0
-    m = s.transforms[material, slot]
-    row = world.textures.table[index]
-    size = 0.5 * math.log2(float(row[2] * row[3]) * max(abs(m[0] * m[4] - m[1] * m[3]), 1e-12))
-    return lookup(world.textures, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], level + size, srgb)
+    m = f64_at(w[W_UV_TRANSFORMS] + 48 * (material * TEXTURE_SLOTS + slot))
+    row = i64_at(w[W_TEXTURES] + 64 * index)
+    size = 0.5 * math.log2(np.float64(row[T_WIDTH] * row[T_HEIGHT]) * max(abs(m[0] * m[4] - m[1] * m[3]), 1e-12))
+    u, v = q[Q_U], q[Q_V]
+    return lookup(w, q, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], q[Q_LEVEL] + size, srgb)
 
 
 @lean
-def base_colour(world: Any, hit: Any) -> Any:
-    """Red, green, blue and the coverage after the alpha mode."""
-    f = world.surfaces.factors[hit.material]
-    r, g, b, a = texel(world, hit.material, BASE, hit.u, hit.v, hit.level, True)
+def read_cover(w: Any, q: Any) -> None:
+    """Base colour, and the coverage after the alpha mode."""
+    material = np.int64(q[Q_MATERIAL])
+    f = factors_of(w, material)
+    r, g, b, a = texel(w, q, material, BASE, True)
     cover = a * f[M_ALPHA]
-    mode = int(f[M_MODE])
+    mode = np.int64(f[M_MODE])
     if mode == OPAQUE:
         cover = 1.0
     elif mode == MASK:
         cover = 1.0 if cover >= f[M_CUTOFF] else 0.0
-    return r * f[M_RED], g * f[M_RED + 1], b * f[M_RED + 2], min(max(cover, 0.0), 1.0)
+    q[Q_BR], q[Q_BG], q[Q_BB], q[Q_COVER] = r * f[M_RED], g * f[M_RED + 1], b * f[M_RED + 2], min(max(cover, 0.0), 1.0)
 
 
 @lean
-def metal_and_rough(world: Any, hit: Any) -> Any:
-    """Metallic in 0 to 1, and alpha = roughness squared, kept above what sampling can follow."""
-    f = world.surfaces.factors[hit.material]
-    _, g, b, _ = texel(world, hit.material, ROUGH, hit.u, hit.v, hit.level, False)
+def read_material(w: Any, q: Any) -> None:
+    """Everything else of the material: metal, roughness (GGX's alpha), clear share, coat, index."""
+    q[Q_TOUCHES + 1] += 1.0
+    material = np.int64(q[Q_MATERIAL])
+    f = factors_of(w, material)
+    _, g, b, _ = texel(w, q, material, ROUGH, False)
     rough = g * f[M_ROUGH]
-    return min(max(b * f[M_METALLIC], 0.0), 1.0), max(rough * rough, 1e-3)
+    q[Q_METAL], q[Q_ROUGHNESS], q[Q_ETA] = min(max(b * f[M_METALLIC], 0.0), 1.0), max(rough * rough, SMOOTHEST), f[M_IOR]
+    q[Q_CLEAR], q[Q_COAT], q[Q_COAT_ALPHA] = 0.0, 0.0, SMOOTHEST
+    if f[M_TRANSMIT] > 0:
+        r, _, _, _ = texel(w, q, material, TRANSMISSION, False)
+        q[Q_CLEAR] = r * f[M_TRANSMIT] * (1.0 - q[Q_METAL])
+    if f[M_COAT] > 0:
+        r, _, _, _ = texel(w, q, material, COAT, False)
+        _, g, _, _ = texel(w, q, material, COAT_ROUGH, False)
+        rough = g * f[M_COAT_ROUGH]
+        q[Q_COAT], q[Q_COAT_ALPHA] = r * f[M_COAT], max(rough * rough, SMOOTHEST)
 
 
 @lean
-def emitted(world: Any, material: int, u: float, v: float, level: float) -> Any:
-    """Radiance given off."""
-    f = world.surfaces.factors[material]
+def emitted(w: Any, q: Any, material: int) -> Any:
+    """Radiance given off at the event's UV."""
+    f = factors_of(w, material)
     if f[M_EMIT_R] <= 0 and f[M_EMIT_R + 1] <= 0 and f[M_EMIT_R + 2] <= 0:
         return 0.0, 0.0, 0.0
-    r, g, b, _ = texel(world, material, EMISSION, u, v, level, True)
+    r, g, b, _ = texel(w, q, material, EMISSION, True)
     return r * f[M_EMIT_R], g * f[M_EMIT_R + 1], b * f[M_EMIT_R + 2]
 
 
 @lean
-def transmitted(world: Any, hit: Any) -> float:
-    """The share of the dielectric that is clear."""
-    f = world.surfaces.factors[hit.material]
-    if f[M_TRANSMIT] <= 0:
-        return 0.0
-    r, _, _, _ = texel(world, hit.material, TRANSMISSION, hit.u, hit.v, hit.level, False)
-    return r * f[M_TRANSMIT]
+def least_height(w: Any, q: Any) -> float:
+    """The smallest height of the hit triangle, in the object's own lengths: about how wide it is."""
+    slot = np.int64(q[Q_SLOT])
+    block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
+    ax, ay, az = block[base + 24] - block[base], block[base + 32] - block[base + 8], block[base + 40] - block[base + 16]
+    bx, by, bz = block[base + 48] - block[base], block[base + 56] - block[base + 8], block[base + 64] - block[base + 16]
+    cx, cy, cz = bx - ax, by - ay, bz - az
+    nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+    longest = max(ax * ax + ay * ay + az * az, max(bx * bx + by * by + bz * bz, cx * cx + cy * cy + cz * cz))
+    return math.sqrt((nx * nx + ny * ny + nz * nz) / max(longest, 1e-30))

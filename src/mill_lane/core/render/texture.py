@@ -1,19 +1,34 @@
 """Textures as the renderer holds them: a mip chain of the stored channels and bits, read bilinearly.
 
-All 8-bit chains lie in one array, all 16-bit chains in another.  A row of the table is
-(wide, offset, width, height, channels, wrap u, wrap v, levels), `wide` being 1 for 16 bits.
+All 8-bit chains lie in one array, all 16-bit chains in another; `slots.T_` names the columns of the table.
 """
 
 from __future__ import annotations
 
+import math
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import to_linear
-from mill_lane.core.render.jit import kernel, lean
+from mill_lane.core.render.jit import inner, kernel, lean
 from mill_lane.core.render.sizes import levels
+from mill_lane.core.render.slots import (
+    Q_TOUCHES,
+    T_CHANNELS,
+    T_FIRST_LEVEL,
+    T_LEVELS,
+    T_WIDE,
+    T_WRAP_U,
+    T_WRAP_V,
+    W_DECODE,
+    W_LEVELS,
+    W_NARROW,
+    W_TEXTURES,
+    W_WIDE,
+)
+from mill_lane.core.render.vectors import f32_at, i64_at, u8_at, u16_at
 
 WRAP_CODES = {"repeat": 0, "mirror": 1, "clamp": 2}
 
@@ -22,6 +37,7 @@ class Textures(NamedTuple):
     """T textures; `decode` is the sRGB curve of an 8-bit code as linear light, float32 (256,)."""
 
     table: NDArray[np.int64]  # (T, 8)
+    levels: NDArray[np.int64]  # (L, 3) of all chains: where a level begins, its width, its height
     narrow: NDArray[np.uint8]
     wide: NDArray[np.uint16]
     decode: NDArray[np.float32]
@@ -80,53 +96,109 @@ def halve(pixels: NDArray[Any], srgb: bool) -> NDArray[Any]:
     return target
 
 
-@lean
+def texture_table(rows: list[tuple[int, int, int, int, int, int, int]]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The tables of textures given as (wide, offset, width, height, channels, wrap u, wrap v): (T, 8) and (L, 3)."""
+    table = np.zeros((max(len(rows), 1), 8), np.int64)
+    chain: list[tuple[int, int, int]] = []
+    for i, (wide, offset, width, height, channels, wrap_u, wrap_v) in enumerate(rows):
+        sizes = levels(width, height)
+        table[i] = (wide, len(chain), width, height, channels, wrap_u, wrap_v, len(sizes))
+        for w, h in sizes:
+            chain.append((offset, w, h))
+            offset += w * h * channels
+    return table, np.array(chain or [(0, 1, 1)], np.int64)
+
+
+@inner
 def _wrap(i: int, n: int, mode: int) -> Any:
     if mode == 0:
-        return i % n
+        i = i % n
+        return i + n if i < 0 else i
     if mode == 1:
         i = i % (2 * n)
+        i = i + 2 * n if i < 0 else i
         return 2 * n - 1 - i if i >= n else i
     return min(max(i, 0), n - 1)
 
 
-@lean
-def _value(textures: Any, wide: int, at: int, srgb: bool) -> Any:
-    if wide:
-        x = textures.wide[at] / 65535.0
-        if srgb:  # IEC 61966-2-1
-            return x / 12.92 if x <= 0.04045 else ((x + 0.055) / 1.055) ** 2.4
-        return x
-    code = textures.narrow[at]
-    return np.float64(textures.decode[code]) if srgb else code / 255.0
+@inner
+def _wide_value(x: float, srgb: bool) -> Any:
+    x /= 65535.0
+    if srgb:  # IEC 61966-2-1
+        return x / 12.92 if x <= 0.04045 else ((x + 0.055) / 1.055) ** 2.4
+    return x
 
 
 @lean
-def lookup(textures: Any, index: int, u: float, v: float, level: float, srgb: bool) -> Any:
-    """Red, green, blue, alpha of a texture at (u, v) on the nearest mip level; grey is spread, alpha is 1 if none."""
-    row = textures.table[index]
-    wide, at, w, h, channels = row[0], row[1], row[2], row[3], row[4]
-    k = min(max(int(level + 0.5), 0), row[7] - 1) if level > 0 else 0
-    for _ in range(k):
-        at += w * h * channels
-        w, h = max(1, w // 2), max(1, h // 2)
+def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: bool) -> Any:
+    """Red, green, blue, alpha of a texture at (u, v) on the nearest mip level; grey is spread, alpha is 1 if none.
+
+    The read is counted on the path's scratch `q`.
+    """
+    q[Q_TOUCHES] += 1.0
+    row = i64_at(w[W_TEXTURES] + 64 * index)
+    chain = i64_at(w[W_LEVELS])
+    k = min(np.int64(level + 0.5), row[T_LEVELS] - 1) if level > 0.0 else np.int64(0)
+    at = 3 * (row[T_FIRST_LEVEL] + k)
+    start, width, height = chain[at], chain[at + 1], chain[at + 2]
+    channels = row[T_CHANNELS]
     if not (abs(u) < 1e6 and abs(v) < 1e6):
         u, v = 0.0, 0.0
-    x, y = u * w - 0.5, v * h - 0.5
-    ix, iy = int(np.floor(x)), int(np.floor(y))
+    x, y = u * width - 0.5, v * height - 0.5
+    ix, iy = np.int64(math.floor(x)), np.int64(math.floor(y))
     fx, fy = x - ix, y - iy
-    r, g, b, a = 0.0, 0.0, 0.0, 0.0
-    for j in range(2):
-        for i in range(2):
-            weight = (fx if i else 1 - fx) * (fy if j else 1 - fy)
-            p = at + (_wrap(iy + j, h, row[6]) * w + _wrap(ix + i, w, row[5])) * channels
-            if channels >= 3:
-                r += weight * _value(textures, wide, p, srgb)
-                g += weight * _value(textures, wide, p + 1, srgb)
-                b += weight * _value(textures, wide, p + 2, srgb)
-                a += weight * (_value(textures, wide, p + 3, False) if channels == 4 else 1.0)
+    mode_u, mode_v = row[T_WRAP_U], row[T_WRAP_V]
+    x0, x1 = _wrap(ix, width, mode_u) * channels, _wrap(ix + 1, width, mode_u) * channels
+    y0, y1 = _wrap(iy, height, mode_v) * width * channels, _wrap(iy + 1, height, mode_v) * width * channels
+    p00, p10, p01, p11 = start + y0 + x0, start + y0 + x1, start + y1 + x0, start + y1 + x1
+    w00, w10, w01, w11 = (1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy
+    colours = np.int64(3) if channels >= 3 else np.int64(1)
+    r, g, b, a = 0.0, 0.0, 0.0, 1.0
+    if row[T_WIDE]:
+        wide = u16_at(w[W_WIDE])
+        for c in range(colours):
+            value = (
+                w00 * _wide_value(np.float64(wide[p00 + c]), srgb) + w10 * _wide_value(np.float64(wide[p10 + c]), srgb)
+                + w01 * _wide_value(np.float64(wide[p01 + c]), srgb) + w11 * _wide_value(np.float64(wide[p11 + c]), srgb)
+            )  # fmt: skip
+            if c == 0:
+                r = value
+            elif c == 1:
+                g = value
             else:
-                grey = weight * _value(textures, wide, p, srgb)
-                r, g, b = r + grey, g + grey, b + grey
-                a += weight * (_value(textures, wide, p + 1, False) if channels == 2 else 1.0)
+                b = value
+        if channels == colours + 1:
+            c = colours
+            a = (w00 * wide[p00 + c] + w10 * wide[p10 + c] + w01 * wide[p01 + c] + w11 * wide[p11 + c]) / 65535.0
+    else:
+        narrow, decode = u8_at(w[W_NARROW]), f32_at(w[W_DECODE])
+        for c in range(colours):
+            i, j, k_, l_ = narrow[p00 + c], narrow[p10 + c], narrow[p01 + c], narrow[p11 + c]
+            if srgb:
+                value = w00 * decode[i] + w10 * decode[j] + w01 * decode[k_] + w11 * decode[l_]
+            else:
+                value = (w00 * i + w10 * j + w01 * k_ + w11 * l_) / 255.0
+            if c == 0:
+                r = value
+            elif c == 1:
+                g = value
+            else:
+                b = value
+        if channels == colours + 1:
+            c = colours
+            a = (w00 * narrow[p00 + c] + w10 * narrow[p10 + c] + w01 * narrow[p01 + c] + w11 * narrow[p11 + c]) / 255.0
+    if colours == 1:
+        g, b = r, r
     return r, g, b, a
+
+
+def mean_of(textures: Textures, index: int) -> float:
+    """The mean linear value of a texture's colours, from the last level of its chain, and a little more than nothing."""
+    if index < 0:
+        return 1.0
+    row = textures.table[index]
+    start = int(textures.levels[row[T_FIRST_LEVEL] + row[T_LEVELS] - 1, 0])
+    source: NDArray[Any] = textures.wide if row[T_WIDE] else textures.narrow
+    values = source[start : start + min(int(row[T_CHANNELS]), 3)]
+    linear = to_linear(values / 65535) if row[T_WIDE] else textures.decode[values.astype(int)]
+    return max(float(np.mean(linear)), 1e-3)

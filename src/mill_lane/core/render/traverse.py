@@ -1,175 +1,404 @@
-"""Following rays through the two levels of boxes: instances in the world, triangles in each mesh.
+"""Following rays through the two levels: instances in the world, triangles in each mesh.
 
-Triangles are tested by signed volumes of the edges against the ray (Pluecker coordinates), so that two triangles that
-share an edge leave no gap between them.  Everything is float32, and t counts in lengths of the world direction.
+A ray stands in a path's scratch (`slots.Q_`), in float64; it is carried into each instance's own space before it is
+rounded to float32, so that an object far from the origin is hit as finely as one near it.  t counts in lengths of the
+world direction everywhere.  The stack holds the distance in the upper half of an entry and the link in the lower: one
+comparison sorts, and drops what lies behind the nearest hit so far.
 """
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from mill_lane.core.render.jit import kernel, lean
+from mill_lane.core.render.build import BLOCK, LINKS, NODE, NUMBERS
+from mill_lane.core.render.jit import boxes_entered, boxes_touched, inner, kernel, lean, triangles_hit, triangles_touched
+from mill_lane.core.render.slots import *
+from mill_lane.core.render.vectors import address_of, as_i32, f32_at, f64_at, float_bits, i64_at, lowest_bit, u64_at
 
-STACK = 192  # 64 for the instances, 128 for a mesh below them
-F = np.float32
-ONE = np.uint64(1)  # indices are unsigned: Numba adds a test for negative ones to every signed index
-
-
-class Accel(NamedTuple):
-    """What a ray needs to find its hit.  N nodes, M meshes, I instances, V vertices, T triangles."""
-
-    top_boxes: NDArray[np.float32]  # (N, 6) world boxes over the instances
-    top_links: NDArray[np.uint32]  # (N, 2)
-    top_order: NDArray[np.uint32]  # (I,)
-    to_object: NDArray[np.float32]  # (I, 12) rows of world-to-object
-    instance_root: NDArray[np.uint32]  # (I,) root node of the instance's mesh
-    boxes: NDArray[np.float32]  # (N, 6)
-    links: NDArray[np.uint32]  # (N, 2) leaves point into `triangles`
-    triangles: NDArray[np.uint32]  # (T, 3) in leaf order
-    positions: NDArray[np.float32]  # (V, 3)
+F, U = np.float32, np.uint64
+LOW = np.uint64(0xFFFFFFFF)
+HALF = np.uint64(32)
+END = np.int32(-2147483648)
+LAST = np.uint64(0x80000000)  # END at distance 0
+ALL, ONLY_SEE_THROUGH = 0, 1
 
 
-@lean
+@inner
 def _inverse(d: Any) -> Any:
-    if abs(d) < F(1e-18):
-        return F(1e18) if d >= 0 else F(-1e18)
+    least = F(1e-18)
+    if abs(d) < least:
+        d = least if d >= 0 else -least
     return F(1) / d
 
 
-@lean
-def _enter(boxes: Any, n: int, ox: Any, oy: Any, oz: Any, ix: Any, iy: Any, iz: Any, limit: Any) -> Any:
-    """The distance at which a ray enters a box, or 1e30; slightly widened so that no edge is missed."""
-    ax, bx = (boxes[n, 0] - ox) * ix, (boxes[n, 3] - ox) * ix
-    ay, by = (boxes[n, 1] - oy) * iy, (boxes[n, 4] - oy) * iy
-    az, bz = (boxes[n, 2] - oz) * iz, (boxes[n, 5] - oz) * iz
-    near = max(max(min(ax, bx), min(ay, by)), max(min(az, bz), F(0)))
-    far = min(min(max(ax, bx), max(ay, by)), min(max(az, bz), limit))
-    return near if near <= far * F(1.0000005) else F(1e30)
+@inner
+def mesh_closest(
+    nodes: Any, blocks: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any, stack: Any, lanes: Any
+) -> Any:
+    """The nearest hit in one mesh before `limit`: (t, u, v, slot or -1, nodes tested, blocks tested).
 
-
-@lean
-def _triangle(p: Any, t: Any, i: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any) -> Any:
-    """(t, u, v) of a hit, u and v weighing the second and third vertex; t is -1 for a miss."""
-    a, b, c = t[i, 0], t[i, 1], t[i, 2]
-    ax, ay, az = p[a, 0] - ox, p[a, 1] - oy, p[a, 2] - oz
-    bx, by, bz = p[b, 0] - ox, p[b, 1] - oy, p[b, 2] - oz
-    cx, cy, cz = p[c, 0] - ox, p[c, 1] - oy, p[c, 2] - oz
-    # Six times the signed volume of the ray's direction with each edge.
-    ex, ey, ez = cx - ax, cy - ay, cz - az
-    fx, fy, fz = ax - bx, ay - by, az - bz
-    gx, gy, gz = bx - cx, by - cy, bz - cz
-    sx, sy, sz = cx + ax, cy + ay, cz + az
-    u = (ey * sz - ez * sy) * dx + (ez * sx - ex * sz) * dy + (ex * sy - ey * sx) * dz
-    sx, sy, sz = ax + bx, ay + by, az + bz
-    v = (fy * sz - fz * sy) * dx + (fz * sx - fx * sz) * dy + (fx * sy - fy * sx) * dz
-    sx, sy, sz = bx + cx, by + cy, bz + cz
-    w = (gy * sz - gz * sy) * dx + (gz * sx - gx * sz) * dy + (gx * sy - gy * sx) * dz
-    total = u + v + w
-    slack = abs(total) * F(1.2e-7)
-    if min(u, min(v, w)) < -slack and max(u, max(v, w)) > slack:
-        return F(-1), u, v
-    nx, ny, nz = fy * gz - fz * gy, fz * gx - fx * gz, fx * gy - fy * gx
-    along = nx * dx + ny * dy + nz * dz
-    if along == 0 or total == 0:
-        return F(-1), u, v
-    return (ax * nx + ay * ny + az * nz) / along, u / total, v / total
-
-
-@lean
-def _point(m: Any, i: int, x: Any, y: Any, z: Any) -> Any:
-    return (
-        m[i, 0] * x + m[i, 1] * y + m[i, 2] * z + m[i, 3],
-        m[i, 4] * x + m[i, 5] * y + m[i, 6] * z + m[i, 7],
-        m[i, 8] * x + m[i, 9] * y + m[i, 10] * z + m[i, 11],
-    )
-
-
-@lean
-def _direction(m: Any, i: int, x: Any, y: Any, z: Any) -> Any:
-    return (
-        m[i, 0] * x + m[i, 1] * y + m[i, 2] * z,
-        m[i, 4] * x + m[i, 5] * y + m[i, 6] * z,
-        m[i, 8] * x + m[i, 9] * y + m[i, 10] * z,
-    )
-
-
-@lean
-def closest(a: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, least: Any, most: Any, stack: Any) -> Any:
-    """The nearest hit with least < t < most: (t, u, v, triangle, instance); instance -1 for a miss.
-
-    `stack` is uint32 scratch of length STACK.  All numbers are float32.
+    A slot is 8 times the block of the mesh plus the place in it.
     """
-    best, hit_u, hit_v, hit_triangle, hit_instance = most, F(0), F(0), -1, -1
+    links = as_i32(nodes)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
-    if a.top_order.shape[0] == 0:
-        return best, hit_u, hit_v, hit_triangle, hit_instance
-    top = ONE
-    stack[0] = 0
-    while top > 0:
-        top -= ONE
-        node = np.uint64(stack[top])
-        if _enter(a.top_boxes, node, ox, oy, oz, ix, iy, iz, best) > best:
-            continue
-        first, count = np.uint64(a.top_links[node, 0]), np.uint64(a.top_links[node, 1])
-        if count == 0:
-            near = _enter(a.top_boxes, first, ox, oy, oz, ix, iy, iz, best)
-            far = _enter(a.top_boxes, first + ONE, ox, oy, oz, ix, iy, iz, best)
-            swap = far < near
-            if max(near, far) < F(1e30):
-                stack[top] = first if swap else first + ONE
-                top += ONE
-            if min(near, far) < F(1e30):
-                stack[top] = first + ONE if swap else first
-                top += ONE
-            continue
-        for k in range(first, first + count):
-            inst = np.uint64(a.top_order[k])
-            px, py, pz = _point(a.to_object, inst, ox, oy, oz)
-            qx, qy, qz = _direction(a.to_object, inst, dx, dy, dz)
-            jx, jy, jz = _inverse(qx), _inverse(qy), _inverse(qz)
-            base = top
-            stack[top] = a.instance_root[inst]
-            top += ONE
-            while top > base:
-                top -= ONE
-                node = np.uint64(stack[top])
-                if _enter(a.boxes, node, px, py, pz, jx, jy, jz, best) > best:
+    nx = np.int64(0) if ix >= 0 else np.int64(8)
+    ny = np.int64(0) if iy >= 0 else np.int64(8)
+    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    best, hit_u, hit_v, slot = limit, F(0), F(0), np.int64(-1)
+    tested, opened = np.int64(0), np.int64(0)
+    stack[0] = LAST
+    top = np.int64(1)
+    current = np.int32(0)
+    while current != END:
+        if current >= 0:
+            base = np.int64(current) * NODE
+            tested += 1
+            mask = boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
+            if mask != 0:
+                # The nearest child is gone on with at once, the others are kept in order, the farthest deepest.
+                k = lowest_bit(mask)
+                mask &= mask - np.int32(1)
+                current = links[base + LINKS + k]
+                if mask == 0:
                     continue
-                while True:
-                    begin, n = np.uint64(a.links[node, 0]), np.uint64(a.links[node, 1])
-                    if n > 0:
-                        for i in range(begin, begin + n):
-                            t, u, v = _triangle(a.positions, a.triangles, i, px, py, pz, qx, qy, qz)
-                            if least < t < best:
-                                best, hit_u, hit_v, hit_triangle, hit_instance = t, u, v, np.int64(i), np.int64(inst)
-                        break
-                    near = _enter(a.boxes, begin, px, py, pz, jx, jy, jz, best)
-                    far = _enter(a.boxes, begin + ONE, px, py, pz, jx, jy, jz, best)
-                    if near <= far:
-                        if near == F(1e30):
-                            break
-                        if far < F(1e30):
-                            stack[top] = begin + ONE
-                            top += ONE
-                        node = begin
-                    else:
-                        if near < F(1e30):
-                            stack[top] = begin
-                            top += ONE
-                        node = begin + ONE
-    return best, hit_u, hit_v, hit_triangle, hit_instance
+                first = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
+                k = lowest_bit(mask)
+                mask &= mask - np.int32(1)
+                second = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
+                nearest = min(first, second)
+                stack[top] = max(first, second)
+                bottom = top
+                top += 1
+                while mask != 0:
+                    k = lowest_bit(mask)
+                    mask &= mask - np.int32(1)
+                    entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
+                    farther = max(nearest, entry)
+                    nearest = min(nearest, entry)
+                    j = top
+                    while j > bottom and stack[j - 1] < farther:
+                        stack[j] = stack[j - 1]
+                        j -= 1
+                    stack[j] = farther
+                    top += 1
+                current = np.int32(nearest & LOW)
+                continue
+        else:
+            block = np.int64(~current)
+            opened += 1
+            mask = triangles_hit(blocks, block * BLOCK, ox, oy, oz, dx, dy, dz, best, lanes)
+            while mask != 0:
+                k = lowest_bit(mask)
+                mask &= mask - np.int32(1)
+                if lanes[k] < best:
+                    best, hit_u, hit_v = lanes[k], lanes[8 + k], lanes[16 + k]
+                    slot = block * 8 + k
+        within = (float_bits(best) << HALF) | LOW
+        while True:
+            top -= 1
+            entry = stack[top]
+            if entry <= within:
+                break
+        current = np.int32(entry & LOW)
+    return best, hit_u, hit_v, slot, tested, opened
+
+
+@inner
+def mesh_blocked(
+    nodes: Any, blocks: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any, stack: Any, lanes: Any
+) -> Any:
+    """Whether anything in one mesh is hit before `limit`: (0 or 1, nodes tested, blocks tested).
+
+    The nearest child is looked into first, which finds something a third sooner than any order; the others are left
+    unsorted.
+    """
+    links = as_i32(nodes)
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    nx = np.int64(0) if ix >= 0 else np.int64(8)
+    ny = np.int64(0) if iy >= 0 else np.int64(8)
+    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    tested, opened = np.int64(0), np.int64(0)
+    stack[0] = LAST
+    top = np.int64(1)
+    current = np.int32(0)
+    while current != END:
+        if current >= 0:
+            base = np.int64(current) * NODE
+            tested += 1
+            mask = boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, limit, lanes)
+            if mask != 0:
+                k = lowest_bit(mask)
+                mask &= mask - np.int32(1)
+                current = links[base + LINKS + k]
+                if mask == 0:
+                    continue
+                nearest = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
+                while mask != 0:
+                    k = lowest_bit(mask)
+                    mask &= mask - np.int32(1)
+                    entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
+                    stack[top] = max(nearest, entry)
+                    nearest = min(nearest, entry)
+                    top += 1
+                current = np.int32(nearest & LOW)
+                continue
+        else:
+            opened += 1
+            if triangles_touched(blocks, np.int64(~current) * BLOCK, ox, oy, oz, dx, dy, dz, limit) != 0:
+                return np.int64(1), tested, opened
+        top -= 1
+        current = np.int32(stack[top] & LOW)
+    return np.int64(0), tested, opened
+
+
+@lean
+def moving_matrices(w: Any, q: Any, move: int) -> None:
+    """Object-to-world of a moving instance at the path's time, and its inverse, into the path's scratch.
+
+    Between the keys of the shutter the matrix runs straight on, element by element.
+    """
+    keys = f64_at(w[W_MOVES])
+    s = q[Q_TIME] * (CAMERA_KEYS - 1)
+    i = min(int(s), CAMERA_KEYS - 2)
+    f = s - i
+    at = (move * CAMERA_KEYS + i) * 12
+    out = Q_MATRIX + 12
+    for k in range(12):
+        q[out + k] = (1.0 - f) * keys[at + k] + f * keys[at + 12 + k]
+    a, b, c = q[out], q[out + 1], q[out + 2]
+    d, e, g = q[out + 4], q[out + 5], q[out + 6]
+    h, i_, j = q[out + 8], q[out + 9], q[out + 10]
+    x, y, z = e * j - g * i_, g * h - d * j, d * i_ - e * h
+    k_ = 1.0 / (a * x + b * y + c * z)
+    m = Q_MATRIX
+    q[m], q[m + 1], q[m + 2] = x * k_, (c * i_ - b * j) * k_, (b * g - c * e) * k_
+    q[m + 4], q[m + 5], q[m + 6] = y * k_, (a * j - c * h) * k_, (c * d - a * g) * k_
+    q[m + 8], q[m + 9], q[m + 10] = z * k_, (b * h - a * i_) * k_, (a * e - b * d) * k_
+    tx, ty, tz = q[out + 3], q[out + 7], q[out + 11]
+    for r in range(3):
+        q[m + 4 * r + 3] = -(q[m + 4 * r] * tx + q[m + 4 * r + 1] * ty + q[m + 4 * r + 2] * tz)
+
+
+@inner
+def _into(m: Any, i: int, q: Any) -> Any:
+    """The path's ray in an instance's own space, as float32."""
+    x, y, z, p, r, s = q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ]
+    return (
+        F(m[i] * x + m[i + 1] * y + m[i + 2] * z + m[i + 3]),
+        F(m[i + 4] * x + m[i + 5] * y + m[i + 6] * z + m[i + 7]),
+        F(m[i + 8] * x + m[i + 9] * y + m[i + 10] * z + m[i + 11]),
+        F(m[i] * p + m[i + 1] * r + m[i + 2] * s),
+        F(m[i + 4] * p + m[i + 5] * r + m[i + 6] * s),
+        F(m[i + 8] * p + m[i + 9] * r + m[i + 10] * s),
+    )
+
+
+@lean
+def _ray_into(w: Any, q: Any, place: int, move: int) -> Any:
+    if move >= 0:
+        moving_matrices(w, q, move)
+        return _into(q, Q_MATRIX, q)
+    return _into(f64_at(w[W_TO_OBJECT]), place * 12, q)
+
+
+@lean
+def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
+    """`closest` or `blocked` in a world of one place: straight into its mesh."""
+    places = i64_at(w[W_PLACES])
+    here = address_of(q)
+    below, lanes = u64_at(here + 8 * (Q_STACK + STACK)), f32_at(here + 8 * Q_LANES)
+    nodes, blocks = f32_at(w[W_NODES] + 4 * NODE * places[P_NODE]), f32_at(w[W_BLOCKS] + 4 * BLOCK * places[P_BLOCK])
+    px, py, pz, dx, dy, dz = _ray_into(w, q, 0, places[P_MOVE])
+    found = False
+    if any_hit:
+        hit, a, b = mesh_blocked(nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
+        found = hit != 0
+    else:
+        t, u, v, slot, a, b = mesh_closest(nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
+        q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = t, u, v, -1, -1
+        if slot >= 0:
+            q[Q_SLOT], q[Q_PLACE] = places[P_BLOCK] * 8 + slot, 0
+    q[Q_NODES], q[Q_BLOCKS] = a, b
+    if profile:
+        c[C_PLACES] += a
+        c[C_PLACES + 1] += b
+    return found
+
+
+@lean
+def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
+    """The nearest hit of the path's ray before Q_FAR: Q_T, Q_BU, Q_BV, Q_SLOT, Q_PLACE (-1 for a miss).
+
+    `which` is ALL or ONLY_SEE_THROUGH.  Q_NODES and Q_BLOCKS receive the work; with `profile` each instance's own is
+    added to the counters.
+    """
+    count = w[W_PLACE_COUNT]
+    places = i64_at(w[W_PLACES])
+    if count == 1 and which == ALL and (places[P_FLAGS] & HIDDEN) == 0:
+        _only_place(w, q, c, profile, False)
+        return
+    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE], q[Q_NODES], q[Q_BLOCKS] = q[Q_FAR], 0.0, 0.0, -1, -1, 0.0, 0.0
+    if count == 0:
+        return
+    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_BLOCKS]
+    top_links = as_i32(top_nodes)
+    here = address_of(q)
+    stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
+    lanes = f32_at(here + 8 * Q_LANES)
+    ox, oy, oz = F(q[Q_OX]), F(q[Q_OY]), F(q[Q_OZ])
+    ix, iy, iz = _inverse(F(q[Q_DX])), _inverse(F(q[Q_DY])), _inverse(F(q[Q_DZ]))
+    nx = np.int64(0) if ix >= 0 else np.int64(8)
+    ny = np.int64(0) if iy >= 0 else np.int64(8)
+    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    best = F(q[Q_FAR])
+    tested, opened = np.int64(0), np.int64(0)
+    stack[0] = LAST
+    top = np.int64(1)
+    current = np.int32(0)
+    while current != END:
+        if current >= 0:
+            base = np.int64(current) * NODE
+            tested += 1
+            mask = boxes_entered(top_nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
+            bottom = top
+            while mask != 0:
+                k = lowest_bit(mask)
+                mask &= mask - np.int32(1)
+                entry = (float_bits(lanes[k]) << HALF) | (np.uint64(top_links[base + LINKS + k]) & LOW)
+                j = top
+                while j > bottom and stack[j - 1] < entry:
+                    stack[j] = stack[j - 1]
+                    j -= 1
+                stack[j] = entry
+                top += 1
+        else:
+            place = np.int64(~current)
+            at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * place)
+            flags = at[P_FLAGS]
+            if (flags & HIDDEN) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
+                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE])
+                t, hu, hv, found, a, b = mesh_closest(
+                    f32_at(all_nodes + 4 * NODE * at[P_NODE]), f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
+                    px, py, pz, dx, dy, dz, best, below, lanes,
+                )  # fmt: skip
+                tested += a
+                opened += b
+                if profile:
+                    c[C_PLACES + place * PLACE_WORK] += a
+                    c[C_PLACES + place * PLACE_WORK + 1] += b
+                if found >= 0:
+                    best = t
+                    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = t, hu, hv, at[P_BLOCK] * 8 + found, place
+        within = (float_bits(best) << HALF) | LOW
+        while True:
+            top -= 1
+            entry = stack[top]
+            if entry <= within:
+                break
+        current = np.int32(entry & LOW)
+    q[Q_NODES], q[Q_BLOCKS] = tested, opened
+
+
+@lean
+def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
+    """Whether anything that lets no light through stands in the path's ray before Q_FAR; work as in `closest`."""
+    count = w[W_PLACE_COUNT]
+    places = i64_at(w[W_PLACES])
+    if count == 1 and (places[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
+        return _only_place(w, q, c, profile, True)
+    q[Q_NODES], q[Q_BLOCKS] = 0.0, 0.0
+    if count == 0:
+        return False
+    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_BLOCKS]
+    top_links = as_i32(top_nodes)
+    here = address_of(q)
+    stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
+    lanes = f32_at(here + 8 * Q_LANES)
+    ox, oy, oz = F(q[Q_OX]), F(q[Q_OY]), F(q[Q_OZ])
+    ix, iy, iz = _inverse(F(q[Q_DX])), _inverse(F(q[Q_DY])), _inverse(F(q[Q_DZ]))
+    nx = np.int64(0) if ix >= 0 else np.int64(8)
+    ny = np.int64(0) if iy >= 0 else np.int64(8)
+    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    limit = F(q[Q_FAR])
+    tested, opened = np.int64(0), np.int64(0)
+    stack[0] = LAST
+    top = np.int64(1)
+    current = np.int32(0)
+    found = False
+    while current != END:
+        if current >= 0:
+            base = np.int64(current) * NODE
+            tested += 1
+            mask = boxes_touched(top_nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, limit)
+            while mask != 0:
+                k = lowest_bit(mask)
+                mask &= mask - np.int32(1)
+                stack[top] = np.uint64(top_links[base + LINKS + k])
+                top += 1
+        else:
+            place = np.int64(~current)
+            at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * place)
+            if (at[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
+                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE])
+                hit, a, b = mesh_blocked(
+                    f32_at(all_nodes + 4 * NODE * at[P_NODE]), f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
+                    px, py, pz, dx, dy, dz, limit, below, lanes,
+                )  # fmt: skip
+                tested += a
+                opened += b
+                if profile:
+                    c[C_PLACES + place * PLACE_WORK] += a
+                    c[C_PLACES + place * PLACE_WORK + 1] += b
+                if hit:
+                    found = True
+                    break
+        top -= 1
+        current = np.int32(stack[top] & LOW)
+    q[Q_NODES], q[Q_BLOCKS] = tested, opened
+    return found
+
+
+@lean
+def closest_batch(
+    world: int, path: int, origins: int, directions: int, distances: int, count: int, t: int, uv: int, slots: int, places: int
+) -> None:
+    """Nearest hits of many rays, for tests, benches and weighing.
+
+    Addresses of float32 (R, 3), (R, 3), (R,), then of what is filled: float32 (R,), (R, 2), int64 (R,), int64 (R,).
+    A slot is 8 x block + place in the block; `numbers_of` turns it into the triangle of the mesh.
+    """
+    w, q, none = i64_at(world), f64_at(path), i64_at(0)
+    o, d, far = f32_at(origins), f32_at(directions), f32_at(distances)
+    out_t, out_uv, out_slot, out_place = f32_at(t), f32_at(uv), i64_at(slots), i64_at(places)
+    for r in range(count):
+        q[Q_OX], q[Q_OY], q[Q_OZ] = o[3 * r], o[3 * r + 1], o[3 * r + 2]
+        q[Q_DX], q[Q_DY], q[Q_DZ] = d[3 * r], d[3 * r + 1], d[3 * r + 2]
+        q[Q_FAR] = far[r]
+        closest(w, q, none, 0, ALL)
+        out_t[r], out_uv[2 * r], out_uv[2 * r + 1] = q[Q_T], q[Q_BU], q[Q_BV]
+        out_slot[r], out_place[r] = np.int64(q[Q_SLOT]), np.int64(q[Q_PLACE])
+
+
+@lean
+def blocked_batch(world: int, path: int, origins: int, directions: int, distances: int, count: int, out: int) -> None:
+    """Whether anything is hit before a distance; like `closest_batch`, filling int64 (R,) with 0 or 1."""
+    w, q, none = i64_at(world), f64_at(path), i64_at(0)
+    o, d, far, answer = f32_at(origins), f32_at(directions), f32_at(distances), i64_at(out)
+    for r in range(count):
+        q[Q_OX], q[Q_OY], q[Q_OZ] = o[3 * r], o[3 * r + 1], o[3 * r + 2]
+        q[Q_DX], q[Q_DY], q[Q_DZ] = d[3 * r], d[3 * r + 1], d[3 * r + 2]
+        q[Q_FAR] = far[r]
+        answer[r] = 1 if blocked(w, q, none, 0) else 0
 
 
 @kernel
-def closest_batch(a: Any, origins: Any, directions: Any, t: Any, triangle: Any, instance: Any) -> None:
-    """Nearest hits of many rays, for tests, benches and weighing: float32 (R, 3) twice; fills three (R,) arrays."""
-    stack = np.empty(STACK, np.uint32)
-    for r in range(origins.shape[0]):
-        hit = closest(
-            a, origins[r, 0], origins[r, 1], origins[r, 2],
-            directions[r, 0], directions[r, 1], directions[r, 2], F(0), F(1e30), stack,
-        )  # fmt: skip
-        t[r], triangle[r], instance[r] = hit[0], hit[3], hit[4]
+def numbers_of(blocks: Any, slots: Any) -> Any:
+    """The triangle numbers of slots, int64 (R,); -1 stays -1.  `blocks` is float32 (B, 80)."""
+    flat = blocks.reshape(-1).view(np.int32)
+    out = np.full(slots.shape[0], -1, np.int64)
+    for i in range(slots.shape[0]):
+        if slots[i] >= 0:
+            out[i] = flat[(slots[i] >> 3) * BLOCK + NUMBERS + (slots[i] & 7)]
+    return out

@@ -1,70 +1,109 @@
-"""What the kernels see of a scene: flat arrays, and nothing else."""
+"""A scene at a moment, as the kernels see it: flat arrays, and a table of where they lie."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.render import slots as s
 from mill_lane.core.render.texture import Textures
-from mill_lane.core.render.traverse import Accel
 
-# Slots of `Surfaces.slots` and `Surfaces.transforms`.
-BASE, ROUGH, NORMAL, EMISSION, TRANSMISSION = range(5)
-
-# Columns of `Surfaces.factors`.
-(
-    M_RED, M_GREEN, M_BLUE, M_ALPHA, M_METALLIC, M_ROUGH, M_EMIT_R, M_EMIT_G, M_EMIT_B, M_IOR, M_TRANSMIT, M_THICK,
-    M_ABSORB_R, M_ABSORB_G, M_ABSORB_B, M_MODE, M_CUTOFF, M_TWO_SIDED, M_UNLIT, M_NORMAL_SCALE,
-) = range(20)  # fmt: skip
-
-OPAQUE, MASK, BLEND = 0, 1, 2
-
-# Kinds of rows in `Lights.rows`, and their columns: 0 kind; 1 position or first corner; 4 direction or first edge;
-# 7 second edge; 10 colour, or for a triangle the sign of its front and whether both sides glow; 13 range or area;
-# 14 cosine of the inner cone, or the instance; 15 cosine of the outer cone, or the triangle.
-POINT, SPOT, SUN, TRIANGLE, SKY = range(5)
+Array = NDArray[Any]
 
 
-class Surfaces(NamedTuple):
-    """V vertices, U of them with UVs, P parts, I instances, M materials."""
+@dataclass(frozen=True, eq=False)
+class Lights:
+    """What shines.  L lamps; a glowing mesh is one of them, the sky another."""
 
-    normals: NDArray[np.float32]  # (V, 3)
-    uvs: NDArray[np.float32]  # (U, 2)
-    parts: NDArray[np.int64]  # (P, 3): first vertex, first UV or -1, first triangle
-    instances: NDArray[np.int64]  # (I, 3): part, material, first light or -1
-    to_world: NDArray[np.float64]  # (I, 12) rows of object-to-world
-    factors: NDArray[np.float64]  # (M, 20)
-    slots: NDArray[np.int64]  # (M, 5) texture or -1
-    transforms: NDArray[np.float64]  # (M, 5, 6) rows of the UV transform
-
-
-class Lights(NamedTuple):
-    """L lights to aim at; the sky is one of them when it shines."""
-
-    rows: NDArray[np.float64]  # (L, 16)
-    chance: NDArray[np.float64]  # (L,) probability of being picked
-    running: NDArray[np.float64]  # (L,) running sum of `chance`
-    sky: NDArray[np.float64]  # (9,) zenith, horizon, ground
-    sky_row: int  # row of the sky, or -1
+    rows: NDArray[np.float64]  # (L, LAMP_COLUMNS)
+    running: NDArray[np.float64]  # (L,) running sum of the chances of being picked by power
+    areas: NDArray[np.float64]  # running share of the area of a glowing mesh, triangle by triangle
+    slots: NDArray[np.int64]  # the slots of those triangles
+    names: tuple[str, ...]
+    sky: NDArray[np.float64]  # (10,) zenith, horizon, ground; then 1 when the sky is a picture
     sky_rows: NDArray[np.float64]  # (H + 1,) running sum over rows of the sky's table
     sky_columns: NDArray[np.float64]  # (H, W + 1) running sum within a row
+    sky_pixels: NDArray[np.float32]  # (H, W, 3) or nothing
+
+    @property
+    def sky_lamp(self) -> int:
+        """The row of the sky, or -1."""
+        return next((i for i, kind in enumerate(self.rows[:, s.L_KIND]) if kind == s.SKY), -1)
+
+    @property
+    def sun_lamp(self) -> int:
+        """The row of the sun that has a disc, or -1."""
+        disc = (self.rows[:, s.L_KIND] == s.SUN) & (self.rows[:, s.L_OUTER] < 1)
+        return int(np.flatnonzero(disc)[0]) if disc.any() else -1
 
 
-class World(NamedTuple):
-    accel: Accel
-    surfaces: Surfaces
+@dataclass(frozen=True, eq=False)
+class World:
+    """Everything a ray can meet.  P places (instances of parts), M materials.
+
+    `table` holds the addresses of all of it; the object keeps the arrays alive.
+    """
+
+    top: NDArray[np.float32]  # (N, 64) nodes over the places
+    nodes: NDArray[np.float32]  # (N, 64)
+    blocks: NDArray[np.float32]  # (B, 80)
+    to_object: NDArray[np.float64]  # (P, 12) rows of world-to-object
+    to_world: NDArray[np.float64]  # (P, 12)
+    places: NDArray[np.int64]  # (P, PLACE_COLUMNS)
+    normals: NDArray[np.float32]  # (V, 3)
+    uvs: NDArray[np.float32]  # (U, 2)
+    triangles: NDArray[np.uint32]  # (T, 3), numbers of the part's own vertices
+    factors: NDArray[np.float64]  # (M, FACTORS)
+    slots: NDArray[np.int64]  # (M, TEXTURE_SLOTS) texture or -1
+    transforms: NDArray[np.float64]  # (M, TEXTURE_SLOTS, 6) rows of the UV transform
     textures: Textures
     lights: Lights
-    media: NDArray[np.float64]  # (N, 9): box minimum, box maximum, scatter, extinction, g
+    media: NDArray[np.float64]  # (D, MEDIUM_COLUMNS): box minimum, box maximum, scatter, extinction, g
+    moves: NDArray[np.float64]  # (K, CAMERA_KEYS, 12) object-to-world over the shutter of what moves
+    following: NDArray[np.float64]  # (K, 12) object-to-world in the next frame of what moves
+    table: NDArray[np.int64] = field(init=False)
+
+    def __post_init__(self) -> None:
+        table = np.zeros(s.WORLD_SLOTS, np.int64)
+        lights, textures = self.lights, self.textures
+        arrays: dict[int, Array] = {
+            s.W_TOP: self.top, s.W_NODES: self.nodes, s.W_BLOCKS: self.blocks, s.W_TO_OBJECT: self.to_object,
+            s.W_TO_WORLD: self.to_world, s.W_PLACES: self.places, s.W_NORMALS: self.normals, s.W_UVS: self.uvs,
+            s.W_TRIANGLES: self.triangles, s.W_FACTORS: self.factors, s.W_SLOTS: self.slots,
+            s.W_UV_TRANSFORMS: self.transforms, s.W_TEXTURES: textures.table, s.W_LEVELS: textures.levels,
+            s.W_NARROW: textures.narrow, s.W_WIDE: textures.wide, s.W_DECODE: textures.decode,
+            s.W_LAMPS: lights.rows, s.W_LAMP_RUNNING: lights.running, s.W_LAMP_AREAS: lights.areas,
+            s.W_LAMP_SLOTS: lights.slots, s.W_SKY: lights.sky, s.W_SKY_ROWS: lights.sky_rows,
+            s.W_SKY_COLUMNS: lights.sky_columns, s.W_SKY_PIXELS: lights.sky_pixels, s.W_MEDIA: self.media,
+            s.W_MOVES: self.moves, s.W_NEXT: self.following,
+        }  # fmt: skip
+        for slot, array in arrays.items():
+            assert array.flags.c_contiguous, slot
+            table[slot] = array.ctypes.data
+        table[s.W_LAMP_COUNT], table[s.W_MEDIA_COUNT] = len(lights.rows), len(self.media)
+        table[s.W_SKY_LAMP], table[s.W_SUN_LAMP] = lights.sky_lamp, lights.sun_lamp
+        table[s.W_SKY_HEIGHT], table[s.W_SKY_WIDTH] = lights.sky_columns.shape[0], lights.sky_columns.shape[1] - 1
+        table[s.W_PLACE_COUNT], table[s.W_MATERIAL_COUNT] = len(self.places), len(self.factors)
+        see_through = self.places[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN) == s.SEE_THROUGH
+        table[s.W_SEE_THROUGH] = int(see_through.any())
+        object.__setattr__(self, "table", table)
+
+    @property
+    def address(self) -> int:
+        """Where the table lies."""
+        return int(self.table.ctypes.data)
+
+    @property
+    def lamps(self) -> int:
+        return len(self.lights.rows)
 
 
-class View(NamedTuple):
-    """A camera at a moment: position, and the directions of the picture's middle, right edge and top edge."""
-
-    position: NDArray[np.float64]
-    forward: NDArray[np.float64]
-    right: NDArray[np.float64]
-    up: NDArray[np.float64]
-    spread: float  # angle of a pixel in radians
+def new_path(lamps: int = 0) -> NDArray[np.float64]:
+    """The scratch of one thread's path, on a cache line."""
+    size = s.path_size(lamps)
+    raw = np.zeros(size + 8, np.float64)
+    start = (-(raw.ctypes.data // 8)) % 8
+    return raw[start : start + size]

@@ -111,6 +111,8 @@ class Material:
     ior: float = 1.5
     transmission: float = 0.0
     thickness: float = 0.0  # 0: thin-walled
+    coat: float = 0.0  # KHR_materials_clearcoat
+    coat_roughness: float = 0.0
     attenuation_color: Vec3 = (1.0, 1.0, 1.0)
     attenuation_distance: float = float("inf")  # metres
     alpha_mode: Literal["OPAQUE", "MASK", "BLEND"] = "OPAQUE"
@@ -122,6 +124,8 @@ class Material:
     normal_texture: TextureUse | None = None
     emissive_texture: TextureUse | None = None
     transmission_texture: TextureUse | None = None
+    coat_texture: TextureUse | None = None  # red
+    coat_rough_texture: TextureUse | None = None  # green
     occlusion_texture: TextureUse | None = None  # kept and counted; a path tracer has no use for it
 
     def uses(self) -> list[tuple[str, TextureUse]]:
@@ -132,6 +136,8 @@ class Material:
             ("normal", self.normal_texture),
             ("emission", self.emissive_texture),
             ("transmission", self.transmission_texture),
+            ("coat", self.coat_texture),
+            ("coat roughness", self.coat_rough_texture),
             ("occlusion", self.occlusion_texture),
         )
         return [(role, use) for role, use in slots if use is not None]
@@ -179,12 +185,20 @@ class Medium:
 
 @dataclass(frozen=True)
 class Environment:
-    """Light from all round: a gradient from the ground over the horizon to the zenith, radiance in each."""
+    """Light from all round: a gradient from the ground over the horizon to the zenith, radiance in each.
+
+    With `sun_elevation` (degrees) it is a clear sky with a sun instead, which gives level ground `strength` in all; the
+    azimuth counts from -Z over +X.  With `pixels`, float32 (H, W, 3) in longitude over latitude, it is that picture.
+    """
 
     zenith: Vec3 = (0.0, 0.0, 0.0)
     horizon: Vec3 = (0.0, 0.0, 0.0)
     ground: Vec3 = (0.0, 0.0, 0.0)
     added: bool = False  # the file had no light at all; this one keeps the picture from being black
+    sun_elevation: float | None = None
+    sun_azimuth: float = 0.0
+    strength: float = 3.0
+    pixels: NDArray[np.float32] | None = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,13 +6,13 @@ import math
 
 from pydantic import BaseModel, ConfigDict
 
+from mill_lane.core.render.sizes import BLOCK_BYTES, NODE_BYTES
 from mill_lane.core.scene.model import Part
 from mill_lane.core.weigh.plan import Footprint
 
-NODE_BYTES = 32
-# Nodes that the builder makes for a triangle, measured on the meshes of the bench (0.60 to 0.68): an estimate, while
-# every other figure of the ledger is the size of an array.
-NODES_PER_TRIANGLE = 0.64
+# What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to 59 bytes): an
+# estimate, while every other figure of the ledger is the size of an array.
+ACCELERATION_BYTES = 57.5
 
 
 class Row(BaseModel):
@@ -87,6 +87,6 @@ class Inventory(Row):
 
 def part_bytes(p: Part) -> tuple[int, int]:
     """(geometry, acceleration) bytes that the renderer will hold for a part."""
-    geometry = p.vertices * (12 + 12 + (8 if p.has_uvs else 0)) + p.triangles * 12
-    nodes = 1 if p.triangles <= 4 else math.ceil(p.triangles * NODES_PER_TRIANGLE)
-    return geometry, nodes * NODE_BYTES
+    geometry = p.vertices * (12 + (8 if p.has_uvs else 0)) + p.triangles * 12
+    least = NODE_BYTES + BLOCK_BYTES if p.triangles else 0
+    return geometry, max(least, math.ceil(p.triangles * ACCELERATION_BYTES))

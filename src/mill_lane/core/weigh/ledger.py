@@ -9,7 +9,8 @@ from typing import Literal
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Layer, Recipe
-from mill_lane.core.render.sizes import BYTES_PER_PIXEL, STATISTICS_BYTES
+from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes
+from mill_lane.core.render.slots import counters_size, path_size
 from mill_lane.core.weigh.inventory import Inventory
 
 Kind = Literal["geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise"]
@@ -18,7 +19,10 @@ KINDS: tuple[Kind, ...] = ("geometry", "acceleration", "textures", "environment"
 # A path of a simulated card between kernels: ray 32, throughput and light 24, random state 16, hit 40, pixel 8.
 PATH_BYTES = 120
 # Planes that are made while the layers are written to a file, per pixel (see `formats.exr`).
-WRITING_BYTES: dict[str, int] = {"beauty": 12, "albedo": 12, "normal": 12, "depth": 4, "samples": 4}
+WRITING_BYTES: dict[str, int] = {
+    "beauty": 12, "albedo": 12, "normal": 12, "depth": 4, "position": 12, "motion": 8, "object": 4, "samples": 4,
+    "noise": 4, "work": 4, "halves": 24, "components": 9 * 12,
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -108,23 +112,23 @@ def draw_up(
     steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in inventory.meshes]
     steps += texture_steps(inventory, texture_sizes)
     steps += [Step("environment", "sky", 4096)] if inventory.environment != "none" else []
-    steps += [Step("film", name, n) for name, n in film_steps(width, height, recipe.layers)]
+    lamps = len(inventory.lights) + (inventory.environment != "none")
+    steps += [Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, lamps)]
     if device.kind == "card":
         steps.append(Step("in_flight", f"{device.samples_in_flight:,} paths", device.samples_in_flight * PATH_BYTES))
     else:
-        steps.append(Step("in_flight", f"{device.render_threads} threads", device.render_threads * 4096))
+        each = 8 * (path_size(lamps) + counters_size(inventory.instances, len(inventory.meshes), lamps))
+        steps.append(Step("in_flight", f"{device.render_threads} threads", device.render_threads * each))
     return Ledger(tuple(steps))
 
 
-def film_steps(width: int, height: int, layers: Sequence[Layer]) -> list[tuple[str, int]]:
+def film_steps(width: int, height: int, layers: Sequence[Layer], lamps: int) -> list[tuple[str, int]]:
     """What the picture takes: the sums, what the noise is measured with, and the planes made while writing."""
     pixels = width * height
-    names = ("beauty", *layers)
-    steps = [(name, BYTES_PER_PIXEL[name] * pixels) for name in names if BYTES_PER_PIXEL[name]]
-    return [
-        *steps,
-        ("measuring the noise, or writing", max(STATISTICS_BYTES, sum(WRITING_BYTES[n] for n in names)) * pixels),
-    ]
+    steps = [(name, n) for name, n in film_bytes(width, height, layers, lamps).items() if n]
+    # Every layer is copied channel by channel, and one more is held while it is made; the writer packs rows as it goes.
+    writing = 12 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * lamps) for n in layers)
+    return [*steps, ("measuring the noise, or writing", max(STATISTICS_BYTES, writing) * pixels)]
 
 
 def judge(ledger: Ledger, free: int) -> Verdict:

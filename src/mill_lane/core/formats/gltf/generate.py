@@ -50,7 +50,8 @@ def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
     if scene.media:
         settings["media"] = [asdict(m) for m in scene.media]
     if scene.environment is not None:
-        settings["environment"] = asdict(scene.environment)
+        # A picture has no place in JSON: only gradients and clear skies are kept in the file.
+        settings["environment"] = {k: v for k, v in asdict(scene.environment).items() if k != "pixels"}
     roots = [i for i, n in enumerate(scene.nodes) if n.parent < 0]
     root["scenes"] = [{"name": scene.name, "nodes": roots, "extras": {"mill_lane": settings}}]
     root["nodes"] = [_node(scene, i, n, used) for i, n in enumerate(scene.nodes)]

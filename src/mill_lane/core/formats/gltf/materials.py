@@ -13,6 +13,7 @@ UNDERSTOOD = {
     "KHR_materials_ior",
     "KHR_materials_volume",
     "KHR_materials_unlit",
+    "KHR_materials_clearcoat",
 }
 
 
@@ -23,6 +24,7 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
     strength = float(ext.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0))
     transmission = ext.get("KHR_materials_transmission", {})
     volume = ext.get("KHR_materials_volume", {})
+    coat = ext.get("KHR_materials_clearcoat", {})
     emissive = [float(x) * strength for x in entry.get("emissiveFactor", (0, 0, 0))]
     ior = float(ext.get("KHR_materials_ior", {}).get("ior", 1.5))
     mode = entry.get("alphaMode", "OPAQUE")
@@ -39,6 +41,8 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
         thickness=float(volume.get("thicknessFactor", 0.0)),
         attenuation_color=_tuple(volume.get("attenuationColor", (1, 1, 1)), 3),
         attenuation_distance=float(volume.get("attenuationDistance", math.inf)),
+        coat=float(coat.get("clearcoatFactor", 0.0)),
+        coat_roughness=float(coat.get("clearcoatRoughnessFactor", 0.0)),
         alpha_mode=mode,
         alpha_cutoff=float(entry.get("alphaCutoff", 0.5)),
         double_sided=bool(entry.get("doubleSided", False)),
@@ -48,6 +52,8 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
         normal_texture=_use(entry.get("normalTexture"), "scale"),
         emissive_texture=_use(entry.get("emissiveTexture")),
         transmission_texture=_use(transmission.get("transmissionTexture")),
+        coat_texture=_use(coat.get("clearcoatTexture")),
+        coat_rough_texture=_use(coat.get("clearcoatRoughnessTexture")),
         occlusion_texture=_use(entry.get("occlusionTexture"), "strength"),
     )
 
@@ -107,6 +113,13 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
         if math.isfinite(m.attenuation_distance):
             v["attenuationDistance"] = m.attenuation_distance
         ext["KHR_materials_volume"] = v
+    if m.coat > 0:
+        c: dict[str, Any] = {"clearcoatFactor": m.coat, "clearcoatRoughnessFactor": m.coat_roughness}
+        if m.coat_texture:
+            c["clearcoatTexture"] = _info(m.coat_texture, used)
+        if m.coat_rough_texture:
+            c["clearcoatRoughnessTexture"] = _info(m.coat_rough_texture, used)
+        ext["KHR_materials_clearcoat"] = c
     if m.unlit:
         ext["KHR_materials_unlit"] = {}
     if m.alpha_mode != "OPAQUE":

@@ -1,0 +1,97 @@
+"""Pictures of layers that hold numbers: one perceptually even ramp, with a scale in real units."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mill_lane.core.image.srgb import view
+
+# The viridis ramp (S. van der Walt and N. Smith, public domain) as polynomials of degree 6 in sRGB (fit from memory; a
+# test holds its lightness to be even).
+_RAMP = np.array(
+    [
+        [0.2777273272, 0.0054073445, 0.3340998053],
+        [0.1050930431, 1.4046135299, 1.3845901626],
+        [-0.3308618287, 0.2148475595, 0.0950951630],
+        [-4.6342304990, -5.7991009734, -19.3324409563],
+        [6.2282699363, 14.1799333668, 56.6905526007],
+        [4.7763849977, -13.7451453777, -65.3530326334],
+        [-5.4354558559, 4.6458526122, 26.3124352496],
+    ]
+)
+RGB = NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class Scale:
+    """What the ends of the ramp stand for.  A scale without a unit belongs to a picture that needs none."""
+
+    low: float
+    high: float
+    unit: str
+
+
+def ramp(t: NDArray[Any]) -> RGB:
+    """The ramp's colours, uint8 (..., 3), for numbers from 0 (dark blue) to 1 (yellow); outside they are held."""
+    t = np.clip(np.nan_to_num(np.asarray(t, float)), 0, 1)
+    out = np.zeros((*t.shape, 3))
+    for row in _RAMP[::-1]:
+        out = out * t[..., None] + row
+    return (np.clip(out, 0, 1) * 255 + 0.5).astype(np.uint8)
+
+
+def _round_up(x: float) -> float:
+    """The next of 1, 2, 5 times a power of ten."""
+    if not (x > 0 and np.isfinite(x)):
+        return 1.0
+    base = 10.0 ** np.floor(np.log10(x))
+    return float(next(k * base for k in (1, 2, 5, 10) if x <= k * base * (1 + 1e-9)))
+
+
+def _map(plane: NDArray[Any], unit: str, factor: float = 1.0, zero: bool = True) -> tuple[RGB, Scale]:
+    """A plane of numbers on the ramp, its ends at the 1st and 99th percentile rounded outwards."""
+    values = np.asarray(plane, float) * factor
+    finite = values[np.isfinite(values)]
+    high = _round_up(float(np.percentile(finite, 99))) if finite.size else 1.0
+    low = 0.0 if zero or not finite.size else float(np.floor(np.percentile(finite, 1)))
+    shown = np.where(np.isfinite(values), values, high)
+    return ramp((shown - low) / max(high - low, 1e-12)), Scale(low, high, unit)
+
+
+def layer_picture(name: str, plane: NDArray[Any], exposure: float = 0.0, seconds: float = 0.0) -> tuple[RGB, Scale | None]:
+    """A layer as a picture (H, W, 3) uint8, and its scale where it has one.
+
+    Light gets the view transform at `exposure` stops; `work` is shown as thread time a pixel, `seconds` being that of
+    the whole picture.  Raises KeyError for a layer that has no picture.
+    """
+    if name == "noise":
+        return _map(plane, "%", 100.0)
+    if name == "samples":
+        return _map(plane, "samples")
+    if name == "depth":
+        return _map(plane, "m")
+    if name == "work":
+        total = float(np.sum(plane, dtype=np.float64))
+        return _map(plane, "ms a pixel", 1e3 * seconds / total if total > 0 else 0.0)
+    if name == "object":
+        return _colours_of_numbers(plane), None
+    if name == "normal":
+        return ((np.clip(plane, -1, 1) * 0.5 + 0.5) * 255 + 0.5).astype(np.uint8), None
+    if name == "albedo":
+        return view(plane), None
+    if plane.ndim == 3 and plane.shape[2] == 3 and name not in ("position", "motion"):
+        return view(plane, exposure), None
+    raise KeyError(name)
+
+
+def _colours_of_numbers(plane: NDArray[Any]) -> RGB:
+    """A quiet colour for each number, grey for 0."""
+    n = np.asarray(plane).astype(np.uint64)
+    h = (n * np.uint64(2654435761)) >> np.uint64(8)
+    rgb = np.stack([(h >> np.uint64(8 * k)) & np.uint64(127) for k in range(3)], -1).astype(np.uint8) + np.uint8(96)
+    rgb[n == 0] = 0x76
+    return rgb

@@ -1,0 +1,273 @@
+"""Where a render's work, time and grain come from, and what would change without a light, a bounce, an object's shading.
+
+Work is counted exactly: rays, nodes and blocks tested, texture reads, shading evaluations.  Seconds are measured only
+for whole pieces of work; what a unit of each costs is fitted to those pieces (least squares, no cost below 0), and the
+parts are scaled so that they add up to the measured whole.  Grain is told apart by differences between consecutive
+samples of a pixel: with S the light of a sample and x the part of one lamp or bounce, the variance without that part is
+Var S - 2 Cov(S, x) + Var x.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mill_lane.core.image.noise import FLOOR
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.render import slots as s
+from mill_lane.core.render.film import Film, noise_map
+from mill_lane.core.render.load import Loaded
+from mill_lane.core.render.world import World
+
+# Nanoseconds, roughly, on the machine of docs/performance.md: where the fit has nothing to go by.
+USUAL = np.array([60.0, 12.0, 16.0, 40.0, 150.0])
+MIN_PIECES = 12
+
+
+@dataclass(eq=False)
+class Work:
+    """What was counted, over all threads and interruptions."""
+
+    counts: NDArray[np.int64]  # as `slots.C_` has it
+    pairs: NDArray[np.float64]  # as `slots.pair_sums` has it
+    lost: float
+    squares: NDArray[np.float64]  # (5, 5) sums over pieces of work x work
+    products: NDArray[np.float64]  # (5,) sums over pieces of work x seconds
+    pieces: int
+
+    def add(self, counts: NDArray[np.int64], pairs: NDArray[np.float64], lost: float, notes: list[NDArray[np.float64]]) -> None:
+        """Take over what a thread has counted."""
+        self.counts += counts
+        self.pairs += pairs
+        self.lost += lost
+        for note in notes:
+            self.squares += np.outer(note[:5], note[:5])
+            self.products += note[:5] * note[5]
+            self.pieces += 1
+
+    def state(self) -> dict[str, NDArray[Any]]:
+        """What a saved session keeps of it."""
+        return {
+            "work_counts": self.counts, "work_pairs": self.pairs, "work_lost": np.array(self.lost),
+            "work_squares": self.squares, "work_products": self.products, "work_pieces": np.array(self.pieces),
+        }  # fmt: skip
+
+    def take(self, state: Mapping[str, NDArray[Any]]) -> None:
+        """Take up what `state` gave."""
+        self.counts, self.pairs, self.lost = state["work_counts"], state["work_pairs"], float(state["work_lost"])
+        self.squares, self.products = state["work_squares"], state["work_products"]
+        self.pieces = int(state["work_pieces"])
+
+
+def new_work(world: World) -> Work:
+    """Nothing counted yet."""
+    size = s.counters_size(len(world.places), len(world.factors), world.lamps)
+    return Work(np.zeros(size, np.int64), np.zeros(s.pair_sums(world.lamps)), 0.0, np.zeros((5, 5)), np.zeros(5), 0)
+
+
+def unit_costs(squares: NDArray[np.float64], products: NDArray[np.float64], pieces: int) -> NDArray[np.float64]:
+    """Seconds for one ray, node, block, read and shading: non-negative least squares, drawn a little to the usual ratios.
+
+    With five unknowns every choice of those that are 0 can be tried.
+    """
+    usual = USUAL * 1e-9
+    if pieces < MIN_PIECES or not np.isfinite(squares).all():
+        return usual
+    diagonal = np.diag(squares)
+    if diagonal.max() <= 0:
+        return usual
+    # The usual costs, scaled to the time that was measured, count as much as a hundredth of the pieces.
+    prior = usual * float(products @ usual) / max(float(usual @ squares @ usual), 1e-300)
+    pull = np.diag(0.01 * diagonal + 1e-12 * diagonal.max())
+    a, b = squares + pull, products + pull @ prior
+    best, best_cost = prior, math.inf
+    for n in range(1, 6):
+        for chosen in itertools.combinations(range(5), n):
+            x = np.zeros(5)
+            i = list(chosen)
+            x[i] = np.linalg.solve(a[np.ix_(i, i)], b[i])
+            cost = float(x @ a @ x - 2 * b @ x)
+            if (x >= 0).all() and cost < best_cost:
+                best, best_cost = x, cost
+    return best
+
+
+@dataclass(frozen=True)
+class Share:
+    """A part of the whole: its work, its seconds, and its share of them."""
+
+    name: str
+    seconds: float
+    share: float
+    rays: int = 0
+    nodes: int = 0
+    blocks: int = 0
+    reads: int = 0
+    shadings: int = 0
+    light: float | None = None  # share of the light, for lamps and bounces
+    grain: float | None = None  # share of the variance that would go with it
+
+
+@dataclass(frozen=True)
+class WhatIf:
+    """What leaving something out would do: factors on time and on noise; None where nothing can be said."""
+
+    text: str
+    time: float
+    noise: float | None
+
+
+@dataclass(frozen=True)
+class Profile:
+    """How the work and the time of a trial divide.  `seconds` are thread seconds, all threads together."""
+
+    seconds: float
+    kinds: list[Share]
+    bounces: list[Share]
+    components: list[Share]
+    objects: list[Share]
+    materials: list[Share]
+    lights: list[Share]
+    what_if: list[WhatIf]
+    costs: dict[str, float]  # seconds for a unit of each kind of work
+    fitted: bool  # whether the costs come from this render's own times
+
+    @staticmethod
+    def of(world: World, loaded: Loaded, work: Work, seconds: float, film: Film, recipe: Recipe) -> Profile:
+        """Read a profile off what was counted."""
+        return _Reader(world, loaded, work, seconds, film, recipe).read()
+
+
+class _Reader:
+    def __init__(self, world: World, loaded: Loaded, work: Work, seconds: float, film: Film, recipe: Recipe) -> None:
+        self.world, self.loaded, self.work, self.film, self.recipe = world, loaded, work, film, recipe
+        self.seconds = seconds
+        self.costs = unit_costs(work.squares, work.products, work.pieces)
+        counts = work.counts
+        self.table = counts[: s.C_COMPONENTS].reshape(len(s.RAYS), s.DEPTHS, 5)
+        total = float(self.table.reshape(-1, 5).sum(0) @ self.costs)
+        self.scale = seconds / total if total > 0 else 0.0
+        self.parts = counts[s.C_COMPONENTS : s.C_PLACES].reshape(-1, 5)
+        at = s.C_PLACES
+        n = len(world.places) * s.PLACE_WORK
+        self.places = counts[at : at + n].reshape(-1, s.PLACE_WORK)
+        at += n
+        n = len(world.factors) * s.MATERIAL_WORK
+        self.by_material = counts[at : at + n].reshape(-1, s.MATERIAL_WORK)
+        self.by_lamp = counts[at + n :].reshape(-1, s.LAMP_WORK)
+
+    def share(self, name: str, row: Any, **more: Any) -> Share:
+        seconds = float(np.asarray(row, float) @ self.costs) * self.scale
+        rays, nodes, blocks, reads, shadings = (int(x) for x in row)
+        part = seconds / self.seconds if self.seconds > 0 else 0.0
+        return Share(name, seconds, part, rays, nodes, blocks, reads, shadings, **more)
+
+    def read(self) -> Profile:
+        kinds = [self.share(k, self.table[i].sum(0)) for i, k in enumerate(s.RAYS) if self.table[i].any()]
+        light, grain = self._parts()
+        lamps = self.world.lamps
+        bounces = []
+        for d in range(s.DEPTHS):
+            row = self._bounce(d)
+            if row.any() or light[lamps + d] > 0:
+                label = f"{d} and more" if d == s.DEPTHS - 1 else str(d)
+                bounces.append(self.share(label, row, light=light[lamps + d], grain=grain[lamps + d]))
+        names = ("camera", *s.COMPONENTS[1:])
+        components = [self.share(n, row) for n, row in zip(names, self.parts, strict=True) if row.any()]
+        lights = []
+        for i, name in enumerate(self.world.lights.names):
+            rays, nodes, blocks, _ = self.by_lamp[i]
+            lights.append(self.share(name, (rays, nodes, blocks, 0, 0), light=light[i], grain=grain[i]))
+        return Profile(
+            seconds=self.seconds, kinds=_heaviest(kinds), bounces=bounces, components=_heaviest(components),
+            objects=_heaviest(self._objects()), materials=_heaviest(self._materials()), lights=_heaviest(lights),
+            what_if=self._what_if(light, grain), costs=dict(zip(s.WORK, (float(c) for c in self.costs), strict=True)),
+            fitted=self.work.pieces >= MIN_PIECES,
+        )  # fmt: skip
+
+    def _bounce(self, d: int) -> NDArray[np.int64]:
+        """Work of the d-th scattering's light: its shadow rays, and the rays that left after d scatterings."""
+        shadow = self.table[s.R_SHADOW]
+        others = self.table[: s.R_SHADOW].sum(0)
+        out = others[d].copy()
+        if d > 0:
+            out += shadow[d - 1]
+        if d == s.DEPTHS - 1:
+            out += shadow[d]
+        return np.asarray(out)
+
+    def _objects(self) -> list[Share]:
+        by_object: dict[str, NDArray[np.int64]] = {}
+        nodes = self.loaded.scene.placements
+        for place, row in zip(self.world.places, self.places, strict=True):
+            name = self.loaded.scene.nodes[nodes[int(place[s.P_OBJECT])][0]].name
+            tested, opened, hits, reads = (int(x) for x in row)
+            line = np.array([0, tested, opened, reads, hits])
+            by_object[name] = by_object.get(name, np.zeros(5, np.int64)) + line
+        return [self.share(name, row) for name, row in by_object.items() if row.any()]
+
+    def _materials(self) -> list[Share]:
+        names = [m.name for m in self.loaded.scene.materials] + ["no material"]
+        return [
+            self.share(names[i], (0, 0, 0, reads, hits))
+            for i, (hits, reads, _) in enumerate(self.by_material)
+            if hits > 0
+        ]  # fmt: skip
+
+    def _parts(self) -> tuple[list[float], list[float]]:
+        """Shares of the light and of the variance, for each lamp, then for each bounce."""
+        pairs = self.work.pairs
+        rows = pairs[3:].reshape(-1, 3)
+        light = [float(x / pairs[1]) if pairs[1] > 0 else 0.0 for x in rows[:, 0]]
+        grain = [float((2 * dx - xx) / pairs[2]) if pairs[2] > 0 else 0.0 for _, dx, xx in rows]
+        return light, grain
+
+    def noise_without(self, light: float, grain: float) -> float | None:
+        """The factor on the noise when a part goes that gives `light` and `grain` (shares)."""
+        pairs = self.work.pairs
+        if pairs[0] < 8 or pairs[2] <= 0:
+            return None
+        mean = pairs[1] / (2 * pairs[0])
+        left = max(1.0 - grain, 0.0)
+        return math.sqrt(left) * (mean + FLOOR) / (mean * max(1.0 - light, 0.0) + FLOOR)
+
+    def _what_if(self, light: list[float], grain: list[float]) -> list[WhatIf]:
+        out = []
+        lamps = self.world.lamps
+        every = self.recipe.light_choice == "all"
+        for i, name in enumerate(self.world.lights.names):
+            rays, nodes, blocks, _ = self.by_lamp[i]
+            saved = self.share(name, (rays, nodes, blocks, 0, 0)).share if every else 0.0
+            if light[i] > 0 or saved > 0:
+                out.append(WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], grain[i])))
+        last = min(self.recipe.bounces + 1, s.DEPTHS - 1)
+        if self.recipe.bounces > 0 and light[lamps + last] > 0:
+            saved = self.share("", self._bounce(last)).share
+            text = "with one bounce less" if last == self.recipe.bounces + 1 else f"with {s.DEPTHS - 2} bounces"
+            out.append(WhatIf(text, 1.0 - saved, self.noise_without(light[lamps + last], grain[lamps + last])))
+        shading = sorted(self._objects(), key=lambda o: -(o.reads * self.costs[3] + o.shadings * self.costs[4]))
+        for o in shading[:5]:
+            saved = (o.reads * self.costs[3] + o.shadings * self.costs[4]) * self.scale / max(self.seconds, 1e-300)
+            out.append(WhatIf(f"without the shading of {o.name}", 1.0 - float(saved), self._noise_beside(o.name)))
+        return out
+
+    def _noise_beside(self, name: str) -> float | None:
+        """The factor on the picture's noise if the pixels that show an object had none; None without that layer."""
+        if self.film.object.size == 0 or not (self.film.samples >= 2).all():
+            return None
+        scene = self.loaded.scene
+        numbers = [i + 1 for i, (node, _) in enumerate(scene.placements) if scene.nodes[node].name == name]
+        squares = noise_map(self.film).astype(float) ** 2
+        total = float(squares.mean())
+        shown = np.isin(self.film.object, numbers)
+        return math.sqrt(float(np.where(shown, 0.0, squares).mean()) / total) if total > 0 else None
+
+
+def _heaviest(shares: list[Share]) -> list[Share]:
+    return sorted(shares, key=lambda x: -x.seconds)
