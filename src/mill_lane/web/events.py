@@ -67,10 +67,10 @@ def preview(db: Db, home: AHome, task: int) -> Response:
     path = home.scratch / f"task-{task}" / "preview.png"
     if path.is_file():
         return FileResponse(path, media_type="image/png")
-    for kind in (Trial, Run):
-        row: Trial | Run | None = db.scalars(select(kind).where(kind.task_id == task)).first()
-        if row is not None and row.picture:
-            return FileResponse(home.files.path(row.picture), media_type="image/png")
-        if row is not None:
-            return Response(status_code=204)  # nothing to see yet, or any more
-    raise HTTPException(404)
+    trial = db.scalars(select(Trial).where(Trial.task_id == task)).first()
+    row = trial or db.scalars(select(Run).where(Run.task_id == task)).first()
+    if row is None:
+        raise HTTPException(404)
+    if row.picture:
+        return FileResponse(home.files.path(row.picture), media_type="image/png")
+    return Response(status_code=204)  # nothing to see yet, or any more

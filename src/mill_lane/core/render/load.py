@@ -248,21 +248,20 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         if abs(np.linalg.det(m[:3, :3])) < 1e-18:
             continue  # flattened to nothing: it has no area to hit
         inverse = np.linalg.inv(m)
-        track = [k[node] for k in keys]
-        moving = shot.shutter > 0 and any(not np.array_equal(k, m) for k in track)
+        track = [x[node] for x in keys]
+        moving = shot.shutter > 0 and any(not np.array_equal(x, m) for x in track)
         hidden = shot.only is not None and scene.nodes[node].name != shot.only
         for i, p in enumerate(scene.meshes[mesh].parts):
             if p.triangles == 0:
                 continue
-            first_node, first_block, first_triangle, first_vertex, first_uv = (
-                int(x) for x in loaded.parts[loaded.mesh_parts[mesh, i]]
-            )
+            k = loaded.mesh_parts[mesh, i]
+            first_node, first_block, first_triangle, first_vertex, first_uv = (int(x) for x in loaded.parts[k])
             material = p.material if p.material >= 0 else spare
             flags = (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | (s.HIDDEN if hidden else 0)
             move = followed = -1
             if moving:
                 move = len(moves)
-                moves.append(np.array([k[:3].reshape(-1) for k in track]))
+                moves.append(np.array([x[:3].reshape(-1) for x in track]))
             if not np.array_equal(following[node], m):
                 followed = len(next_rows)
                 next_rows.append(following[node][:3].reshape(-1))
@@ -273,9 +272,9 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
             to_object.append(inverse[:3].reshape(-1))
             names.append(scene.nodes[node].name)
             box = loaded.bounds[k]
-            lows, highs = zip(*(_placed_box(m_, box) for m_ in (track if moving else track[:1])), strict=True)
-            low.append(np.min(lows, 0))
-            high.append(np.max(highs, 0))
+            boxes = [_placed_box(x, box) for x in (track if moving else track[:1])]
+            low.append(np.min([b[0] for b in boxes], 0))
+            high.append(np.max([b[1] for b in boxes], 0))
     places = np.array(rows, np.int64).reshape(-1, s.PLACE_COLUMNS)
     world_rows = np.array(to_world, float).reshape(-1, 12)
     top, radius = np.zeros((1, NODE), np.float32), 1.0
