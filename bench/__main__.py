@@ -1,4 +1,4 @@
-"""`python -m bench memory|weigh|rays|page [--json]`: see docs/performance.md for figures and the machine."""
+"""`python -m bench build|memory|overhead|page|rays|trace|weigh [--json]`: see docs/performance.md for figures and the machine."""
 
 from __future__ import annotations
 
@@ -6,9 +6,12 @@ import argparse
 import json
 import sys
 
-from bench import memory, page, rays, weigh
+from bench import build, memory, overhead, page, rays, trace, weigh
 
-BENCHES = {"memory": memory.run, "weigh": weigh.run, "rays": rays.run, "page": page.run}
+BENCHES = {
+    "build": build.run, "memory": memory.run, "overhead": overhead.run, "page": page.run, "rays": rays.run, "trace": trace.run,
+    "weigh": weigh.run,
+}  # fmt: skip
 
 
 def main() -> int:

@@ -30,7 +30,7 @@ def material_path(
 
 @lean
 def _evaluate(q: int, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool) -> None:
-    bsdf.evaluate(f64_at(q), vx, vy, vz, wx, wy, wz, thin)
+    bsdf.evaluate(f64_at(q), vx, vy, vz, wx, wy, wz, thin, -1)
 
 
 @lean

@@ -11,7 +11,9 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.devices.cpu import find_machine
 from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
+from mill_lane.core.weigh.inventory import Inventory
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
 from mill_lane.web.context import AHome, Db, device_of, devices, find_job, inventory_of, kept_trials, settings_of
@@ -21,6 +23,9 @@ from mill_lane.web.presenters import trials as books
 from mill_lane.web.presenters.beam import beam
 from mill_lane.web.presenters.lane import lane
 from mill_lane.web.presenters.plan import HEIGHT, WIDTH, plan
+from mill_lane.web.presenters.profile import DIVISIONS, component_name, layer_choices
+from mill_lane.web.presenters.profile import panel as profile_panel
+from mill_lane.web.presenters.recipes import first_fields, groups
 from mill_lane.web.uploads import listed_scenes
 
 router = APIRouter(include_in_schema=False)
@@ -146,7 +151,7 @@ def fit_page(request: Request, db: Db, job: int, width: int | None = None) -> Re
 @router.get("/jobs/{job}/trials")
 def trials_page(
     request: Request, db: Db, job: int, a: int | None = None, b: int | None = None, region: str = "", removed: int | None = None,
-    role: str = "draft",
+    role: str = "draft", layer: str = "beauty", panel: str = "book", division: str = "kinds",
 ) -> Response:  # fmt: skip
     c = station(request, db, job, "trials", "Trials")
     if isinstance(c, Response):
@@ -165,18 +170,28 @@ def trials_page(
     cpu = next(r for r in devices(db) if r.found)
     gone = db.get(Trial, removed) if removed else None
     running = next((t for t in book if t.task is not None and not t.task.over), None)
+    profiled = second if second is not None and second.profile else first
     failed = next(
         (t for t in book[:1] if t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured), None
     )
     return draw(
-        request, db, "trials.html", **c, rows=table, a=books.shown(first), b=books.shown(second), under=under,
-        recipe=recipe, role=role,
-        fields=[(f, label, unit, step, books.value(recipe, f)) for f, label, unit, step in books.FIELDS],
+        request, db, "trials.html", **c, rows=table, a=books.shown(first, layer), b=books.shown(second, layer),
+        under=under if layer == "beauty" else None, recipe=recipe, role=role, fields=first_fields(recipe),
+        groups=groups(recipe, lamp_names(c["inventory"])), objects=sorted({f.name for f in c["inventory"].footprints}),
+        components=[(k, component_name(k)) for k in COMPONENTS], previews=books.PREVIEWS, layer=layer,
+        layers=layer_choices(*(t.layers for t in (first, second) if t is not None)), panel=panel, divisions=DIVISIONS,
+        profile=profile_panel(profiled.profile, division, profiled.number) if profiled else None,
         region=_region(region, recipe), device_options=all_devices, use_device=c["job"].device_id if fits else cpu.id, fits=fits,
-        live=books.shown(running), failed=failed, gone=gone if gone is not None and gone.removed else None,
+        live=books.shown(running), live_task=running.task if running else None, failed=failed,
+        gone=gone if gone is not None and gone.removed else None,
         chart=books.chart(table, first.number if first else None, second.number if second else None),
         frame=book[0].frame if book else c["inventory"].frames[0],
     )  # fmt: skip
+
+
+def lamp_names(inventory: Inventory) -> list[str]:
+    """Lamps that can be scaled by name, the sky among them."""
+    return [x.name for x in inventory.lights] + (["sky"] if inventory.environment != "none" else [])
 
 
 def _region(text: str, recipe: Recipe) -> list[int]:
@@ -216,7 +231,7 @@ def finish_page(request: Request, db: Db, job: int, run: int | None = None) -> R
     final = Recipe.model_validate(c["job"].final)
     return draw(
         request, db, "finish.html", **c, runs=runs, shown=shown, recipe=final, checks=_checks(c),
-        fields=[(f, label, unit, step, books.value(final, f)) for f, label, unit, step in books.FIELDS],
+        fields=first_fields(final), groups=groups(final, lamp_names(c["inventory"])),
         frame=shown.frame if shown else c["inventory"].frames[0],
     )  # fmt: skip
 

@@ -161,10 +161,11 @@ def _set(q: Any, lobe: int, r: float, g: float, b: float, density: float) -> Non
 
 
 @lean
-def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool) -> None:
+def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool, only: int) -> None:
     """Each lobe times the cosine, and its density, for a viewer v and a direction w: Q_LOBES, four numbers a lobe.
 
-    Both point away from the surface, z along the normal that faces the viewer.  The material is the event's.
+    Both point away from the surface, z along the normal that faces the viewer.  The material is the event's.  With
+    `only` from 0 on just that lobe is worked out.
     """
     for k in range(16):
         q[Q_LOBES + k] = 0.0
@@ -183,7 +184,9 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
         f = fresnel(vh, eta)
         k = below * (1.0 - metal - clear) * (1.0 - f) * wz / PI
         _set(q, 0, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], wz / PI)
-        if not is_smooth(q):
+        if only == 0:
+            return
+        if f + metal > 0 and only != 2 and not is_smooth(q):
             gloss, density = _ggx(vz, wz, hz, vh, alpha)
             gloss *= below
             c = (1.0 - metal) * f

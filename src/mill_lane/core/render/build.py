@@ -221,6 +221,7 @@ def draw_together(positions: int, triangles: int, records: int, binary: int, wid
             n = 1
         else:
             n = _gather_children(q, links, node, children)
+        fill(out, base + LINKS + 8, F(0))  # what is left of the cache line
         for j in range(8):
             if j >= n:
                 _put_nothing(out, base, j)

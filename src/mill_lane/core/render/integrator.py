@@ -396,7 +396,7 @@ def _one_lamp(
     x, y, z = lx * sx + ly * sy + lz * sz, lx * tx + ly * ty + lz * tz, lx * nx + ly * ny + lz * nz
     if above * z <= 0:
         return  # the bent normal and the flat one disagree about the side
-    bsdf.evaluate(q, vx, vy, vz, x, y, z, thin)
+    bsdf.evaluate(q, vx, vy, vz, x, y, z, thin, -1)
     weight = 0.0
     for lobe in range(4):
         at = Q_LOBES + 4 * lobe
@@ -481,7 +481,7 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
         q[Q_DENSITY] = -1.0
         k = 1.0 / rays
     else:
-        bsdf.evaluate(q, vx, vy, vz, x, y, z, thin)
+        bsdf.evaluate(q, vx, vy, vz, x, y, z, thin, lobe)
         at = Q_LOBES + 4 * lobe
         r, g, bl, density = q[at], q[at + 1], q[at + 2], q[at + 3]
         if density <= 0:

@@ -201,6 +201,7 @@ def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
                 # KHR_texture_transform: scale, then rotate counter-clockwise in a picture whose V runs down, then move.
                 x, y = use.scale
                 transforms[i, k] = (x * cosine, y * sine, use.offset[0], -x * sine, y * cosine, use.offset[1])
+        factors[i, s.M_TEXTURED] = float((slots[i] >= 0).any())
         if m.normal_texture:
             factors[i, s.M_NORMAL_SCALE] = m.normal_texture.strength
     return {"factors": factors, "slots": slots, "transforms": transforms}
@@ -215,7 +216,7 @@ def _factors(m: Material) -> list[float]:
     return [
         *m.base_color, m.metallic, m.roughness, *m.emissive, m.ior, m.transmission, m.thickness,
         *absorb, mode, m.alpha_cutoff, float(m.double_sided), float(m.unlit), 1.0, m.coat,
-        m.coat_roughness,
+        m.coat_roughness, 0.0,
     ]  # fmt: skip
 
 
@@ -236,52 +237,52 @@ class Shot:
 def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     """The world at a time in seconds: instances placed, their hierarchy built, lights gathered."""
     scene, shot = loaded.scene, shot or Shot()
-    keys = [world_matrices(scene, time + shot.shutter * k / (s.CAMERA_KEYS - 1)) for k in range(s.CAMERA_KEYS)]
-    following = world_matrices(scene, time + 1.0 / scene.frame_rate)
-    matrices = keys[0]
+    matrices = world_matrices(scene, time)
+    moving_scene = any(n.channels for n in scene.nodes)
+    following = world_matrices(scene, time + 1.0 / scene.frame_rate) if moving_scene else matrices
+    keys = [matrices] * s.CAMERA_KEYS
+    if moving_scene and shot.shutter > 0:
+        keys = [world_matrices(scene, time + shot.shutter * k / (s.CAMERA_KEYS - 1)) for k in range(s.CAMERA_KEYS)]
     spare = len(scene.materials)
-    rows, to_world, to_object, low, high, names = [], [], [], [], [], []
+    # Flattened to nothing, an object has no area to hit.
+    solid = np.abs(np.linalg.det(matrices[:, :3, :3])) >= 1e-18
+    inverses = np.linalg.inv(np.where(solid[:, None, None], matrices, np.eye(4)))
+    moves_on = ~(following == matrices).all((1, 2))
+    blurred = ~np.all([(k == matrices).all((1, 2)) for k in keys], axis=0)
+    rows, chosen, parts_of, names = [], [], [], []
     moves: list[NDArray[np.float64]] = []
     next_rows: list[NDArray[np.float64]] = []
     for thing, (node, mesh) in enumerate(scene.placements):
-        m = matrices[node]
-        if abs(np.linalg.det(m[:3, :3])) < 1e-18:
-            continue  # flattened to nothing: it has no area to hit
-        inverse = np.linalg.inv(m)
-        track = [x[node] for x in keys]
-        moving = shot.shutter > 0 and any(not np.array_equal(x, m) for x in track)
-        hidden = shot.only is not None and scene.nodes[node].name != shot.only
+        if not solid[node]:
+            continue
+        name = scene.nodes[node].name
+        hidden = s.HIDDEN if shot.only is not None and name != shot.only else 0
         for i, p in enumerate(scene.meshes[mesh].parts):
             if p.triangles == 0:
                 continue
             k = loaded.mesh_parts[mesh, i]
-            first_node, first_block, first_triangle, first_vertex, first_uv = (int(x) for x in loaded.parts[k])
             material = p.material if p.material >= 0 else spare
-            flags = (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | (s.HIDDEN if hidden else 0)
+            flags = (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | hidden
             move = followed = -1
-            if moving:
+            if blurred[node]:
                 move = len(moves)
-                moves.append(np.array([x[:3].reshape(-1) for x in track]))
-            if not np.array_equal(following[node], m):
+                moves.append(np.array([x[node, :3].reshape(-1) for x in keys]))
+            if moves_on[node]:
                 followed = len(next_rows)
-                next_rows.append(following[node][:3].reshape(-1))
-            rows.append(
-                (first_node, first_block, first_triangle, first_vertex, first_uv, material, -1, flags, move, followed, thing)
-            )
-            to_world.append(m[:3].reshape(-1))
-            to_object.append(inverse[:3].reshape(-1))
-            names.append(scene.nodes[node].name)
-            box = loaded.bounds[k]
-            boxes = [_placed_box(x, box) for x in (track if moving else track[:1])]
-            low.append(np.min([b[0] for b in boxes], 0))
-            high.append(np.max([b[1] for b in boxes], 0))
+                next_rows.append(following[node, :3].reshape(-1))
+            rows.append((*loaded.parts[k].tolist(), material, -1, flags, move, followed, thing))
+            chosen.append(node)
+            parts_of.append(k)
+            names.append(name)
+    to_world, to_object = matrices[chosen, :3].reshape(-1, 12), inverses[chosen, :3].reshape(-1, 12)
+    boxes = [_placed_boxes(k[chosen], loaded.bounds[parts_of]) for k in (keys if blurred.any() else keys[:1])]
+    low, high = np.min([b[0] for b in boxes], 0), np.max([b[1] for b in boxes], 0)
     places = np.array(rows, np.int64).reshape(-1, s.PLACE_COLUMNS)
-    world_rows = np.array(to_world, float).reshape(-1, 12)
+    world_rows = np.ascontiguousarray(to_world)
     top, radius = np.zeros((1, NODE), np.float32), 1.0
     if rows:
-        lo, hi = np.array(low), np.array(high)
-        top = build_boxes(lo, hi)
-        radius = float(np.linalg.norm(hi.max(0) - lo.min(0))) / 2
+        top = build_boxes(low, high)
+        radius = float(np.linalg.norm(high.max(0) - low.min(0))) / 2
     lights = gather_lights(
         scene, matrices, places, world_rows, loaded.blocks, loaded.block_counts, loaded.factors, loaded.slots,
         loaded.textures, radius, shot.scales, tuple(names), shot.environment,
@@ -291,7 +292,7 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         float,
     ).reshape(-1, s.MEDIUM_COLUMNS)
     return World(
-        top=top, nodes=loaded.nodes, blocks=loaded.blocks, to_object=np.array(to_object, float).reshape(-1, 12),
+        top=top, nodes=loaded.nodes, blocks=loaded.blocks, to_object=np.ascontiguousarray(to_object),
         to_world=world_rows, places=places, normals=loaded.normals, uvs=loaded.uvs, triangles=loaded.triangles,
         factors=loaded.factors, slots=loaded.slots, transforms=loaded.transforms, textures=loaded.textures, lights=lights,
         media=media, moves=np.array(moves).reshape(-1, s.CAMERA_KEYS, 12), following=np.array(next_rows).reshape(-1, 12),
@@ -303,9 +304,10 @@ def _see_through(factors: NDArray[np.float64]) -> bool:
     return bool(factors[s.M_MODE] != s.OPAQUE or factors[s.M_TRANSMIT] > 0)
 
 
-def _placed_box(m: NDArray[np.float64], box: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """The world box round a box (6,) placed by a matrix, widened by what float32 may lose."""
-    centre, half = m[:3, :3] @ ((box[:3] + box[3:]) / 2) + m[:3, 3], np.abs(m[:3, :3]) @ ((box[3:] - box[:3]) / 2)
+def _placed_boxes(m: NDArray[np.float64], box: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """World boxes round boxes (N, 6) placed by matrices (N, 4, 4), widened by what float32 may lose: two (N, 3)."""
+    centre = np.einsum("nij,nj->ni", m[:, :3, :3], (box[:, :3] + box[:, 3:]) / 2) + m[:, :3, 3]
+    half = np.einsum("nij,nj->ni", np.abs(m[:, :3, :3]), (box[:, 3:] - box[:, :3]) / 2)
     pad = 1e-6 * (np.abs(centre) + half) + 1e-9
     return centre - half - pad, centre + half + pad
 

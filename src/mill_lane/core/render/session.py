@@ -122,13 +122,14 @@ class Session:
                 lowest = int(self.passes[wanted].min())
                 return wanted[self.passes[wanted] == lowest][:affordable], 1
         behind_ = open_[self.passes[open_] == least]
-        samples = 1
+        # After a first look, two at a time where a profile is kept: it tells grain apart by pairs.
+        samples = max(1, min(2 if self.profiled and least >= 1 else 1, r.samples - least, self._until_check(least)))
         if len(behind_) == len(open_) and least >= 1:
-            # A whole round: several samples at once where time allows, two at least for the profile's pairs.
-            samples = max(1, min(8, affordable // len(behind_), r.samples - least, self._until_check(least)))
-            if samples > 1:
-                return behind_, samples
-        return behind_[self._order(behind_)][:affordable], samples
+            # A whole round: several samples at once where time allows.
+            many = min(8, affordable // len(behind_), r.samples - least, self._until_check(least))
+            if many > samples:
+                return behind_, many
+        return behind_[self._order(behind_)][: max(1, affordable // samples)], samples
 
     def _until_check(self, least: int) -> int:
         """Passes until the noise is to be looked at."""

@@ -14,8 +14,9 @@ from __future__ import annotations
     W_LAMPS, W_LAMP_COUNT, W_LAMP_RUNNING, W_LAMP_AREAS, W_LAMP_SLOTS, W_SKY_LAMP,
     W_SKY, W_SKY_ROWS, W_SKY_COLUMNS, W_SKY_PIXELS, W_SKY_WIDTH, W_SKY_HEIGHT,
     W_MEDIA, W_MEDIA_COUNT, W_MOVES, W_NEXT, W_SEE_THROUGH, W_PLACE_COUNT, W_SUN_LAMP, W_MATERIAL_COUNT,
-) = range(38)  # fmt: skip
-WORLD_SLOTS = 38
+    W_SIZES,
+) = range(39)  # fmt: skip
+WORLD_SLOTS = 39
 
 # Columns of `places` (int64): where an instance's mesh begins, and what it wears.
 (P_NODE, P_BLOCK, P_TRIANGLE, P_VERTEX, P_UV, P_MATERIAL, P_LAMP, P_FLAGS, P_MOVE, P_NEXT, P_OBJECT) = range(11)
@@ -26,8 +27,9 @@ SEE_THROUGH, HIDDEN = 1, 2  # flags of a place
 (
     M_RED, M_GREEN, M_BLUE, M_ALPHA, M_METALLIC, M_ROUGH, M_EMIT_R, M_EMIT_G, M_EMIT_B, M_IOR, M_TRANSMIT, M_THICK,
     M_ABSORB_R, M_ABSORB_G, M_ABSORB_B, M_MODE, M_CUTOFF, M_TWO_SIDED, M_UNLIT, M_NORMAL_SCALE, M_COAT, M_COAT_ROUGH,
-) = range(22)  # fmt: skip
-FACTORS = 22
+    M_TEXTURED,
+) = range(23)  # fmt: skip
+FACTORS = 23
 OPAQUE, MASK, BLEND = 0, 1, 2
 
 # Texture slots of a material.

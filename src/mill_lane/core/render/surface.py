@@ -25,11 +25,14 @@ def factors_of(w: Any, material: int) -> Any:
     return f64_at(w[W_FACTORS] + 8 * FACTORS * material)
 
 
-@lean
+@inner
 def unit(x: float, y: float, z: float) -> Any:
     """The vector of length 1 along (x, y, z); straight up for one of no length."""
-    n = math.sqrt(x * x + y * y + z * z)
-    return (x / n, y / n, z / n) if n > 0 else (0.0, 1.0, 0.0)
+    n = x * x + y * y + z * z
+    if n <= 0:
+        return 0.0, 1.0, 0.0
+    k = 1.0 / math.sqrt(n)
+    return x * k, y * k, z * k
 
 
 @inner
@@ -77,16 +80,7 @@ def place(w: Any, q: Any, cone: float) -> None:
     # How far off the surface the next ray starts: what float32 may err in the object's own space (the corners'
     # distance from its origin, in units in the last place), carried into the world.
     own = max(abs(lx), max(abs(ly), abs(lz))) + max(abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z)))
-    scale = math.sqrt(
-        max(
-            m[i] * m[i] + m[i + 4] * m[i + 4] + m[i + 8] * m[i + 8],
-            max(
-                m[i + 1] * m[i + 1] + m[i + 5] * m[i + 5] + m[i + 9] * m[i + 9],
-                m[i + 2] * m[i + 2] + m[i + 6] * m[i + 6] + m[i + 10] * m[i + 10],
-            ),
-        )
-    )
-    q[Q_NUDGE] = own * scale * 1.5e-6 + 1e-9
+    q[Q_NUDGE] = own * f64_at(w[W_SIZES])[np.int64(q[Q_PLACE])] * 1.5e-6 + 1e-9
     fx, fy, fz = _normal_to_world(back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x)
     number = np.int64(as_i32(block)[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
     corners = u32_at(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
@@ -104,10 +98,7 @@ def place(w: Any, q: Any, cone: float) -> None:
     facing = fx * dx + fy * dy + fz * dz
     q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
     textures = i64_at(w[W_SLOTS] + 8 * TEXTURE_SLOTS * material)
-    textured = False
-    for k in range(TEXTURE_SLOTS):
-        textured = textured or textures[k] >= 0
-    if at[P_UV] >= 0 and textured:
+    if at[P_UV] >= 0 and factors_of(w, material)[M_TEXTURED] > 0:
         uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
         u0, v0 = np.float64(uvs[2 * k0]), np.float64(uvs[2 * k0 + 1])
         du1, dv1 = uvs[2 * k1] - u0, uvs[2 * k1 + 1] - v0

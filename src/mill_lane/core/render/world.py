@@ -64,9 +64,12 @@ class World:
     media: NDArray[np.float64]  # (D, MEDIUM_COLUMNS): box minimum, box maximum, scatter, extinction, g
     moves: NDArray[np.float64]  # (K, CAMERA_KEYS, 12) object-to-world over the shutter of what moves
     following: NDArray[np.float64]  # (K, 12) object-to-world in the next frame of what moves
+    sizes: NDArray[np.float64] = field(init=False)  # (P,) how much larger than its own an object's lengths can be
     table: NDArray[np.int64] = field(init=False)
 
     def __post_init__(self) -> None:
+        columns = self.to_world.reshape(-1, 3, 4)[:, :, :3]
+        object.__setattr__(self, "sizes", np.ascontiguousarray(np.sqrt((columns**2).sum(1).max(1, initial=0.0))))
         table = np.zeros(s.WORLD_SLOTS, np.int64)
         lights, textures = self.lights, self.textures
         arrays: dict[int, Array] = {
@@ -78,7 +81,7 @@ class World:
             s.W_LAMPS: lights.rows, s.W_LAMP_RUNNING: lights.running, s.W_LAMP_AREAS: lights.areas,
             s.W_LAMP_SLOTS: lights.slots, s.W_SKY: lights.sky, s.W_SKY_ROWS: lights.sky_rows,
             s.W_SKY_COLUMNS: lights.sky_columns, s.W_SKY_PIXELS: lights.sky_pixels, s.W_MEDIA: self.media,
-            s.W_MOVES: self.moves, s.W_NEXT: self.following,
+            s.W_MOVES: self.moves, s.W_NEXT: self.following, s.W_SIZES: self.sizes,
         }  # fmt: skip
         for slot, array in arrays.items():
             assert array.flags.c_contiguous, slot

@@ -9,25 +9,11 @@ from typing import Any
 from mill_lane.core.recipe import Recipe
 from mill_lane.store.models import Trial
 from mill_lane.web.format import duration, percent
+from mill_lane.web.presenters.profile import component_name
 
-# (field, label, unit, step)
-FIELDS = (
-    ("width", "Width", "px", "1"),
-    ("height", "Height", "px", "1"),
-    ("samples", "Samples, at most", "", "1"),
-    ("min_samples", "Samples, at least", "", "1"),
-    ("noise_percent", "Noise threshold", "%", "any"),
-    ("bounces", "Bounces", "", "1"),
-    ("transparent_layers", "Transparent layers", "", "1"),
-    ("clamp_bounced", "Clamp, bounced light", "", "any"),
-    ("time_limit", "Time limit", "s", "any"),
-    ("exposure", "Exposure", "stops", "any"),
-    ("seed", "Seed", "", "1"),
-)
-NAMES = {
-    "width": "width", "height": "height", "samples": "samples", "min_samples": "samples at least", "noise": "noise threshold",
-    "bounces": "bounces", "transparent_layers": "transparent layers", "clamp_bounced": "clamp", "time_limit": "time limit",
-    "exposure": "exposure", "seed": "seed", "layers": "layers",
+PREVIEWS = {
+    "indirect": "no indirect light", "shadows": "no shadows", "refraction": "no refraction", "fog": "no fog",
+    "motion": "no motion blur", "depth_of_field": "no depth of field",
 }  # fmt: skip
 
 
@@ -53,11 +39,37 @@ class Row:
     same_crop: bool
 
 
-def value(recipe: Recipe, field: str) -> Any:
-    if field == "noise_percent":
-        return f"{recipe.noise * 100:g}"
-    v = getattr(recipe, field)
-    return f"{v:g}" if isinstance(v, float) else v
+def name_of(setting: str) -> str:
+    """A setting in running text."""
+    title = str(Recipe.model_fields[setting].title or setting)
+    return {"noise": "noise threshold", "clamp_bounced": "clamp", "samples": "samples"}.get(setting, title[0].lower() + title[1:])
+
+
+def as_text(setting: str, value: Any) -> str:
+    if setting in ("noise", "clean"):
+        return f"{value * 100:g} %"
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    return f"{value:g}" if isinstance(value, float) else "none" if value is None else str(value)
+
+
+def lamp_changes(old: dict[str, float], new: dict[str, float]) -> list[str]:
+    """Lamps that were made weaker, stronger, or switched off."""
+    names = sorted(n for n in {*old, *new} if old.get(n, 1.0) != new.get(n, 1.0))
+    return [f"{n} × {new.get(n, 1.0):g}" if new.get(n, 1.0) else f"{n} off" for n in names]
+
+
+def preview_text(preview: dict[str, Any] | None) -> str:
+    """What was left out for looking."""
+    preview = preview or {}
+    words = [PREVIEWS[k] for k, v in preview.items() if k in PREVIEWS and v is False]
+    if preview.get("only_object"):
+        words.append(f"only {preview['only_object']}")
+    if preview.get("only_component"):
+        words.append(f"only {component_name(preview['only_component'])}")
+    if preview.get("view"):
+        words.append({"occlusion": "occlusion", "wires": "wireframe"}.get(preview["view"], preview["view"]))
+    return ", ".join(words)
 
 
 def changes(trial: Trial, before: Trial | None) -> str:
@@ -66,13 +78,16 @@ def changes(trial: Trial, before: Trial | None) -> str:
         return "base"
     out = []
     for field, (old, new) in Recipe.model_validate(trial.recipe).changed_from(Recipe.model_validate(before.recipe)).items():
-        if field == "noise":
-            old, new = f"{old * 100:g} %", f"{new * 100:g} %"
-        elif isinstance(new, float):
-            old, new = f"{old:g}", f"{new:g}"
-        out.append(f"{NAMES[field]} {old} → {new}" if field != "layers" else "layers changed")
+        if field == "lamp_scales":
+            out += lamp_changes(old, new)
+        elif field == "layers":
+            out.append("layers changed")
+        else:
+            out.append(f"{name_of(field)} {as_text(field, old)} → {as_text(field, new)}")
     if shares(trial) != shares(before):
         out.append("other crop")
+    if preview_text(trial.preview) != preview_text(before.preview):
+        out.append(preview_text(trial.preview) or "nothing left out")
     if trial.version_id != before.version_id:
         out.append(f"scene version {before.version.number} → {trial.version.number}")
     if trial.frame != before.frame:
@@ -112,6 +127,8 @@ def rows(trials: list[Trial]) -> list[Row]:
                 f"; setup {duration(m['setup_seconds'])}, {m['threads']} threads, peak {m['peak_memory_bytes'] / 1e9:.2f} GB, "
                 f"machine load {m['load_before']:.1f} to {m['load_after']:.1f}"
             )
+            if m.get("light_lost"):
+                title += f"; clamping took {percent(m['light_lost'])} of the light"
         out.append(
             Row(
                 id=t.id,
@@ -137,22 +154,32 @@ def rows(trials: list[Trial]) -> list[Row]:
 
 @dataclass(frozen=True)
 class Shown:
-    """A trial in the well."""
+    """A trial in the well: its picture, or one of its layers with the scale of a map."""
 
     number: int
     url: str | None
     rect: str
     task: int | None
     preview: int  # version of the picture so far, 0 for none
+    layers: dict[str, Any]
+    scale: str  # "0|20|%", empty where there is none
+    paused: bool
 
 
-def shown(trial: Trial | None) -> Shown | None:
+def shown(trial: Trial | None, layer: str = "beauty") -> Shown | None:
     if trial is None:
         return None
     rect = ",".join(f"{x:.6f}" for x in shares(trial))
     url = f"/files/{trial.picture}.png" if trial.picture else None
+    scale = ""
+    entry = trial.layers.get(layer)
+    if entry is not None:
+        url = f"/files/{entry['hash']}.png"
+        if "unit" in entry:
+            scale = f"{entry['low']:g}|{entry['high']:g}|{entry['unit']}"
     live = trial.task.live if trial.task is not None else {}
-    return Shown(trial.number, url, rect, trial.task_id, int(live.get("preview", 0)))
+    paused = trial.task is not None and trial.task.state == "paused"
+    return Shown(trial.number, url, rect, trial.task_id, int(live.get("preview", 0)), trial.layers, scale, paused)
 
 
 @dataclass(frozen=True)
@@ -178,7 +205,7 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
     data = [r for r in book if r.same_crop and r.seconds and r.grain]
     if len(data) < 2:
         return None
-    left, right, top, bottom = 56.0, width - 12, 10.0, height - 24
+    left, right, top, bottom = 62.0, width - 14, 22.0, height - 24
 
     def scale(values: list[float], low: float, high: float) -> Any:
         a0, b0 = math.log10(min(values) / 1.3), math.log10(max(values) * 1.3)

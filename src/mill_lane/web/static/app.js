@@ -149,7 +149,7 @@ document.addEventListener("alpine:init", () => {
 
   // The picture's tools on the Trials page.
   Alpine.data("welltools", () => ({
-    mode: "crop", zoom: "fit", wipe: 50,
+    mode: "crop", zoom: "fit", wipe: 50, telling: false,
     get well() { return this.$root.querySelector("picture-well"); },
     set(event) {
       const button = event.currentTarget;
@@ -157,6 +157,21 @@ document.addEventListener("alpine:init", () => {
       if (button.dataset.zoom) { this.zoom = button.dataset.zoom; this.well.setZoom(this.zoom); }
     },
     get crop() { return String(this.mode === "crop"); },
+    get look() { return String(this.mode === "look"); },
+    // A choice that belongs to the view: into the address.
+    choose(event) {
+      const url = new URL(location.href);
+      url.searchParams.set(event.target.dataset.param, event.target.value);
+      event.target.blur();
+      visit(url.pathname + url.search);
+    },
+    // The pointer rests on a place that is to be refined first.
+    looked(event) {
+      const button = this.$root.querySelector("[data-look]");
+      if (!button || this.telling) return;
+      this.telling = true;
+      send("PUT", button.dataset.look, { priority: event.detail }).then(() => setTimeout(() => { this.telling = false; }, 250));
+    },
     get pan() { return String(this.mode === "pan"); },
     get fit() { return String(this.zoom === "fit"); },
     get actual() { return String(this.zoom === "1"); },

@@ -167,6 +167,11 @@ class PictureWell extends HTMLElement {
   move(e) {
     const p = this.place(e);
     const held = this.held;
+    if (!held && this.mode === "look") {
+      this.canvas.style.cursor = "cell";
+      this.dispatchEvent(new CustomEvent("looked", { detail: this.inside(p), bubbles: true }));
+      return;
+    }
     if (!held) {
       this.canvas.style.cursor = this.line !== undefined && Math.abs(p[0] - this.line) < 8 ? "ew-resize" : this.mode === "pan" ? "grab" : "crosshair";
       return;
