@@ -169,7 +169,9 @@ def trials_page(
     all_devices = [(r.id, device_of(r)) for r in devices(db)]
     cpu = next(r for r in devices(db) if r.found)
     gone = db.get(Trial, removed) if removed else None
-    running = next((t for t in book if t.task is not None and not t.task.over), None)
+    going = [t for t in book if t.task is not None and not t.task.over]
+    rank = {"running": 0, "paused": 1, "queued": 2}
+    running = min(going, key=lambda t: (rank.get(t.task.state, 3) if t.task else 3, t.number), default=None)
     profiled = second if second is not None and second.profile else first
     failed = next(
         (t for t in book[:1] if t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured), None

@@ -190,6 +190,7 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
             "samples": session.samples_mean,
             "noise": noise,
             "clean": session.clean_share if session.recipe.noise > 0 else None,
+            "priority": session.priority,
             "left": session.seconds * (1 - share) / share if share > 0.002 else None,
         }
         try:

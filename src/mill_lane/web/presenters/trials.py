@@ -164,6 +164,7 @@ class Shown:
     layers: dict[str, Any]
     scale: str  # "0|20|%", empty where there is none
     paused: bool
+    size: str  # of the trial's whole picture, pixels
 
 
 def shown(trial: Trial | None, layer: str = "beauty") -> Shown | None:
@@ -179,7 +180,8 @@ def shown(trial: Trial | None, layer: str = "beauty") -> Shown | None:
             scale = f"{entry['low']:g}|{entry['high']:g}|{entry['unit']}"
     live = trial.task.live if trial.task is not None else {}
     paused = trial.task is not None and trial.task.state == "paused"
-    return Shown(trial.number, url, rect, trial.task_id, int(live.get("preview", 0)), trial.layers, scale, paused)
+    size = f"{trial.recipe['width']},{trial.recipe['height']}"
+    return Shown(trial.number, url, rect, trial.task_id, int(live.get("preview", 0)), trial.layers, scale, paused, size)
 
 
 @dataclass(frozen=True)
@@ -217,9 +219,8 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
         Point(r.number, round(fx(r.seconds), 1), round(fy(r.grain), 1), "a" if r.number == a else "b" if r.number == b else "")
         for r in data
     ]
-    nice = [m * 10.0**e for e in range(-4, 6) for m in (1, 2, 5)]
-    x_ticks = [(round(fx(v), 1), duration(v)) for v in nice if min(times) / 1.3 <= v <= max(times) * 1.3]
-    y_ticks = [(round(fy(v), 1), percent(v)) for v in nice if min(grains) / 1.3 <= v <= max(grains) * 1.3]
+    x_ticks = [(round(fx(v), 1), duration(v)) for v in ticks(min(times) / 1.3, max(times) * 1.3)]
+    y_ticks = [(round(fy(v), 1), percent(v)) for v in ticks(min(grains) / 1.3, max(grains) * 1.3)]
     best = math.inf
     steps: list[str] = []
     for r in sorted(data, key=lambda r: (r.seconds or 0, r.grain or 0)):
@@ -228,3 +229,12 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
             x, y = round(fx(r.seconds), 1), round(fy(r.grain), 1)
             steps.append(f"H{x}V{y}" if steps else f"M{x},{top}V{y}")
     return Chart(points, x_ticks, y_ticks, "".join(steps) + f"H{right}")
+
+
+def ticks(low: float, high: float) -> list[float]:
+    """Round numbers along a log axis: 1, 2, 5 of each decade, or finer ones where that leaves fewer than three."""
+    for steps in ((1, 2, 5), (1, 1.5, 2, 3, 4, 5, 6, 8), tuple(k / 10 for k in range(10, 100, 2))):
+        found = [m * 10.0**e for e in range(-4, 6) for m in steps if low <= m * 10.0**e <= high]
+        if len(found) >= 3:
+            break
+    return found[:: max(1, len(found) // 5)]

@@ -170,7 +170,10 @@ document.addEventListener("alpine:init", () => {
       const button = this.$root.querySelector("[data-look]");
       if (!button || this.telling) return;
       this.telling = true;
-      send("PUT", button.dataset.look, { priority: event.detail }).then(() => setTimeout(() => { this.telling = false; }, 250));
+      // The well counts in pixels of the next trial, the running one in its own.
+      const own = button.dataset.lookSize.split(",").map(Number), shown = this.well.size;
+      const priority = event.detail.map((v, i) => v * own[i] / shown[i]);
+      send("PUT", button.dataset.look, { priority }).then(() => setTimeout(() => { this.telling = false; }, 250));
     },
     get pan() { return String(this.mode === "pan"); },
     get fit() { return String(this.zoom === "fit"); },
