@@ -12,7 +12,7 @@ from typing import Any
 
 from mill_lane import __version__
 from mill_lane.core.errors import MillError
-from mill_lane.core.recipe import FINAL, Recipe
+from mill_lane.core.recipe import EVERY_LAYER, FINAL, Recipe
 
 Result = dict[str, Any]
 
@@ -83,7 +83,7 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--threads", type=int)
     render.add_argument("--frame", type=int)
     render.add_argument("--camera")
-    render.add_argument("--layers", help="albedo,normal,depth,samples")
+    render.add_argument("--layers", help="any of " + ",".join(EVERY_LAYER))
     render.add_argument("--resume", action="store_true", help="go on from OUT.state, and write it while rendering")
 
     trim = command("trim", run_trim, "Write a lighter scene.")

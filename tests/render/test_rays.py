@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
 import unittest
+from pathlib import Path
 
 import numpy as np
 from embreex import rtcore_scene
@@ -19,6 +22,8 @@ from mill_lane.core.scene.model import Camera, Material, Mesh, Node, Scene
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import part_of
 
+ROOT = Path(__file__).resolve().parents[2]
+
 
 def shoot(world: World, o: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     s = Shooter(world, o, d)
@@ -32,6 +37,14 @@ def reference(vertices: np.ndarray, triangles: np.ndarray, o: np.ndarray, d: np.
     out = scene.run(o.astype(np.float32), d.astype(np.float32), output=1)
     del mesh
     return np.asarray(out["tfar"]), np.asarray(out["primID"])
+
+
+def npm_mesh(name: str) -> tuple[np.ndarray, np.ndarray]:
+    """Positions and triangles of a mesh that is an npm package."""
+    code = f"process.stdout.write(JSON.stringify(require({name!r})))"
+    done = subprocess.run(["node", "-e", code], cwd=ROOT / "frontend", capture_output=True, check=True)
+    mesh = json.loads(done.stdout)
+    return np.array(mesh["positions"], np.float32), np.array(mesh["cells"], np.uint32)
 
 
 def unit(v: np.ndarray) -> np.ndarray:
@@ -66,6 +79,17 @@ class TestHits(unittest.TestCase):
         o = unit(rng.normal(size=(n, 3)))
         d = unit(rng.normal(size=(n, 3)) * 0.08 + [0, 0.04, 0] - o)
         self.compare(loaf.positions, loaf.triangles, o, d)
+
+    def test_the_bunny_and_the_teapot(self) -> None:
+        """The Stanford bunny and the Utah teapot as their npm packages have them (public domain)."""
+        rng = np.random.default_rng(8)
+        for name in ("bunny", "teapot"):
+            positions, triangles = npm_mesh(name)
+            middle, reach = positions.mean(0), float(np.ptp(positions, axis=0).max())
+            n = 100_000
+            o = middle + unit(rng.normal(size=(n, 3))) * reach
+            d = unit(middle + rng.normal(size=(n, 3)) * reach * 0.2 - o)
+            self.compare(positions, triangles, o, d)
 
     def test_soup_with_huge_and_flat_triangles(self) -> None:
         rng = np.random.default_rng(2)

@@ -174,6 +174,12 @@ class TestNoise(unittest.TestCase):
 
 
 class TestHardScenes(unittest.TestCase):
+    def test_nothing_at_all(self) -> None:
+        """A camera and a lamp in an empty world: black; under a sky: the sky."""
+        lamp = (Light("p", "point"), np.eye(4))
+        self.assertEqual(mean_luma(render(scene_of(lights=(lamp,)), samples=2))[0], 0.0)
+        self.assertAlmostEqual(mean_luma(render(scene_of(environment=even_sky()), samples=2))[0], 1.0, places=6)
+
     def test_nothing_to_see_and_no_light(self) -> None:
         scene = scene_of((floor(0.001), WHITE), eye=(0, 5, 50), at=(0, 5, 0))
         self.assertEqual(mean_luma(render(scene, samples=2))[0], 0.0)

@@ -283,6 +283,10 @@ def _binary_tree(records: NDArray[np.float32], count: int, leaf: int, threads: i
 
 
 def _share(work: Callable[[int], None], items: list[int], threads: int) -> None:
+    if threads < 2 or len(items) < 2:
+        for item in items:
+            work(item)
+        return
     with ThreadPoolExecutor(threads) as pool:
         list(pool.map(work, items))
 
@@ -316,7 +320,14 @@ def build_mesh(
     positions, triangles = np.ascontiguousarray(positions), np.ascontiguousarray(triangles)
     n = len(triangles)
     records = aligned(n * 8)
-    make_records(positions.ctypes.data, triangles.ctypes.data, records.ctypes.data, 0, n)
+    pieces = threads if n >= SERIAL else 1
+    edges = [n * i // pieces for i in range(pieces + 1)]
+    _share(
+        lambda i: make_records(
+            positions.ctypes.data, triangles.ctypes.data, records.ctypes.data, edges[i], edges[i + 1]
+        ),
+        list(range(pieces)), threads,
+    )  # fmt: skip
     return _drawn_together(records, _binary_tree(records, n, LEAF, threads), n, positions, triangles)
 
 
