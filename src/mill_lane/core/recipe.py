@@ -41,7 +41,7 @@ class Recipe(BaseModel):
     bounces_transmission: Annotated[int, Field(ge=0, le=256, title="Bounces, transmission")] = 24
     bounces_volume: Annotated[int, Field(ge=0, le=64, title="Bounces, volume")] = 64
     transparent_layers: Annotated[int, Field(ge=0, le=256, title="Transparent layers")] = 16
-    clamp_direct: Annotated[float, Field(ge=0, le=1e6, title="Clamp, direct light")] = 0.0
+    direct_clamp: Annotated[float, Field(ge=0, le=1e6, title="Clamp, light from lamps")] = 0.0
     clamp_bounced: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = 0.0
     caustics: Annotated[bool, Field(title="Caustics")] = True
     early_end: Annotated[float, Field(ge=0, le=1, title="End dim paths early")] = 0.0

@@ -81,7 +81,7 @@ def _add(w: Any, s: Any, q: Any, r: float, g: float, b: float, component: int, l
         if q[Q_CAUSTIC] > 0 and s[S_CAUSTICS] <= 0:
             q[Q_LOST] += luma
             return
-        limit = s[S_CLAMP_DIRECT] if component <= 4 else s[S_CLAMP_BOUNCED]
+        limit = s[S_DIRECT_CLAMP] if component <= 4 else s[S_CLAMP_BOUNCED]
         if 0 < limit < luma:
             k = limit / luma
             q[Q_LOST] += luma - limit

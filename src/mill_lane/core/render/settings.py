@@ -81,7 +81,7 @@ def settings_of(
         s.S_BOUNCES: recipe.bounces if p.indirect else 0, s.S_DIFFUSE: recipe.bounces_diffuse,
         s.S_SPECULAR: recipe.bounces_specular, s.S_TRANSMISSION: recipe.bounces_transmission,
         s.S_VOLUME: recipe.bounces_volume, s.S_LAYERS: recipe.transparent_layers,
-        s.S_CLAMP_DIRECT: recipe.clamp_direct, s.S_CLAMP_BOUNCED: recipe.clamp_bounced, s.S_CAUSTICS: recipe.caustics,
+        s.S_DIRECT_CLAMP: recipe.direct_clamp, s.S_CLAMP_BOUNCED: recipe.clamp_bounced, s.S_CAUSTICS: recipe.caustics,
         s.S_EARLY_END: recipe.early_end, s.S_SPLIT: recipe.splits, s.S_SPLIT_DIFFUSE: recipe.split_diffuse,
         s.S_SPLIT_SPECULAR: recipe.split_specular, s.S_SPLIT_TRANSMISSION: recipe.split_transmission,
         s.S_SPLIT_VOLUME: recipe.split_volume, s.S_SPLIT_LIGHTS: recipe.split_lights,

@@ -44,7 +44,7 @@ FIRST = (
 GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     (
         "Bounces and clamps",
-        ("bounces_diffuse", "bounces_specular", "bounces_transmission", "bounces_volume", "clamp_direct", "caustics"),
+        ("bounces_diffuse", "bounces_specular", "bounces_transmission", "bounces_volume", "direct_clamp", "caustics"),
         "",
     ),
     (
