@@ -22,6 +22,7 @@ from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 
+PATIENCE = 3.0
 ROOT = Path(__file__).resolve().parents[2]
 FLAGS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -114,7 +115,8 @@ class BrowserCase(unittest.TestCase):
         self.until(lambda: self.driver.execute_script("return Boolean(window.Alpine)"), 20)
 
     def until(self, condition: Callable[[], Any], seconds: float = 60, what: str = "") -> Any:
-        end = time.monotonic() + seconds
+        # A busy machine may be slower than the one that the seconds were meant for; what is awaited is the same.
+        end = time.monotonic() + seconds * PATIENCE
         while True:
             try:
                 value = condition()

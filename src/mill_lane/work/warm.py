@@ -23,7 +23,7 @@ def prepare(progress: Progress) -> float:
     """Have every kernel ready in this process; returns the seconds it took.  Later calls return at once."""
     if _ready.is_set():
         return 0.0
-    cold = not cache_folder().exists()
+    cold = not any(cache_folder().rglob("tiles.render_tiles*"))
     start = time.perf_counter()
     failure: list[BaseException] = []
 
