@@ -15,7 +15,7 @@ from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
 from mill_lane.demo.make import make_demo
 
-USUAL_SECONDS = 60.0  # on two cores, when nothing is cached; only for the progress bar
+USUAL_SECONDS = 95.0  # on two cores, when nothing is cached; only for the progress bar
 _ready = threading.Event()
 
 
