@@ -44,8 +44,13 @@ def prepare(progress: Progress) -> float:
     thread.start()
     while thread.is_alive():
         thread.join(0.3)
-        share = min(0.97, (time.perf_counter() - start) / (USUAL_SECONDS if cold else 5.0))
-        progress(share, "compiling the renderer, once" if cold else "loading the renderer")
+        spent = time.perf_counter() - start
+        # What another copy of these sources compiled does not count here; loading never takes this long.
+        cold = cold or spent > 10
+        progress(
+            min(0.97, spent / (USUAL_SECONDS if cold else 10.0)),
+            "compiling the renderer, once" if cold else "loading the renderer",
+        )
     if failure:
         raise failure[0]
     _ready.set()
