@@ -101,8 +101,11 @@ class TestWhatIf(unittest.TestCase):
 
     def test_too_short_to_tell(self) -> None:
         """From one sample nothing is said about grain."""
-        s = session(scene_of((floor(4.0), GREY), eye=(0, 2, 2), environment=even_sky()), samples=1)
-        self.assertTrue(all(a.noise is None for a in s.profile().what_if if a.text == "without sky"))
+        scene = scene_of((floor(4.0), GREY), eye=(0, 2, 2), environment=even_sky())
+        p = session(scene, samples=1, light_choice="all").profile()
+        self.assertEqual([(x.name, x.light, x.grain) for x in p.lights], [("sky", None, None)])
+        self.assertEqual([a.noise for a in p.what_if if a.text == "without sky"], [None])
+        self.assertIsNotNone(session(scene, samples=8).profile().lights[0].grain)
 
 
 class TestCosts(unittest.TestCase):

@@ -121,6 +121,22 @@ class TestQueue(WithHome):
             db.refresh(task)
             self.assertEqual(task.state, "cancelled")
 
+    def test_wishes(self) -> None:
+        """Only what is paused goes on; stopping what is paused takes it up once more, to keep its picture."""
+        with self.home.sessions() as db:
+            over, paused = queue.put(db, "trial", {}), queue.put(db, "trial", {})
+            queue.cancel(db, over)
+            queue.want(db, over, pause=False)
+            self.assertEqual(over.state, "cancelled")
+            paused.state = "paused"
+            queue.want(db, paused, priority=[3, 4])
+            self.assertEqual((paused.state, paused.wants), ("paused", {"priority": [3, 4]}))
+            queue.cancel(db, paused)
+            self.assertEqual((paused.state, paused.wants), ("queued", {"finish": True}))
+            paused.state = "paused"
+            queue.want(db, paused, pause=False)
+            self.assertEqual(paused.state, "queued")
+
     def test_words_for_a_killed_process(self) -> None:
         self.assertIn("memory", died(-signal.SIGKILL)["error"])
         self.assertIn("checkpoint", died(1)["hint"])
@@ -178,6 +194,33 @@ class TestWorker(WithHome):
             self.assertIn("bad.glb", task.error["error"] + "bad.glb")
             self.assertFalse(bad.exists())
             self.assertEqual(list(self.home.scratch.iterdir()), [])
+
+    def test_what_is_paused_lets_go_and_is_kept_when_stopped(self) -> None:
+        number = self.trial(samples=4096, width=320, height=180)
+        thread = threading.Thread(target=self.worker.one)
+        thread.start()
+        for _ in range(600):
+            with self.home.sessions() as db:
+                if float(db.get_one(Task, number).live.get("samples") or 0) >= 1:
+                    break
+            time.sleep(0.1)
+        with self.home.sessions() as db:
+            queue.want(db, db.get_one(Task, number), pause=True)
+            db.commit()
+        thread.join(30)
+        with self.home.sessions() as db:
+            task = db.get_one(Task, number)
+            self.assertEqual((task.state, task.over), ("paused", False))
+            self.assertTrue((self.home.scratch / f"task-{number}" / "state.npz").exists())
+            queue.cancel(db, task)
+            db.commit()
+        self.worker.one()
+        with self.home.sessions() as db:
+            trial = db.scalars(select(Trial).where(Trial.task_id == number)).one()
+            self.assertEqual(trial.measured["ended_by"], "hand")
+            self.assertTrue(trial.measured["resumed"])
+            self.assertGreaterEqual(trial.measured["passes"], 1)
+            self.assertIsNotNone(trial.picture)
 
     def test_a_killed_child_goes_on_from_its_checkpoint(self) -> None:
         import mill_lane.work.handlers as handlers

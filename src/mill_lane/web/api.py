@@ -162,10 +162,6 @@ def merged(old: dict[str, Any], values: dict[str, Any]) -> Recipe:
     known = {k: v for k, v in values.items() if k in Recipe.model_fields}
     if known.get("sun_elevation") == "":
         known["sun_elevation"] = None
-    # A form sends a switch that is off as an empty field before the one that is on.
-    for name in ("caustics", "sky_visible"):
-        if isinstance(known.get(name), list):
-            known[name] = known[name][-1]
     if values.get("clean_percent") not in (None, ""):
         try:
             known["clean"] = float(values["clean_percent"]) / 100

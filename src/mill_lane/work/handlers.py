@@ -166,6 +166,8 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
             session.save(checkpoint)
             _preview(session, preview)
             raise Paused
+        if wants.get("finish") and session.index >= 1:
+            return True
         point = wants.get("priority")
         session.priority = (float(point[0]), float(point[1])) if point else None
         session.step(0.25)

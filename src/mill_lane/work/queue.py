@@ -56,9 +56,12 @@ def end(session: Session, task: Task, state: str, **values: Any) -> None:
 
 
 def cancel(session: Session, task: Task) -> None:
-    """Ask a running task to stop; one that waits or is paused is over at once."""
-    if task.state in ("queued", "paused"):
-        end(session, task, "cancelled", text="cancelled before it started" if task.state == "queued" else "cancelled")
+    """Ask a running task to stop; a waiting one is over at once; a paused one is taken up to keep what it has."""
+    if task.state == "queued":
+        end(session, task, "cancelled", text="cancelled before it started")
+    elif task.state == "paused":
+        again(session, task)
+        task.wants = {"finish": True}
     elif task.state == "running":
         task.cancel = True
 
@@ -66,7 +69,7 @@ def cancel(session: Session, task: Task) -> None:
 def want(session: Session, task: Task, **wishes: Any) -> None:
     """Tell a render while it runs: pause=True, or priority=[x, y]; a paused one goes on with pause=False."""
     task.wants = {**task.wants, **wishes}
-    if wishes.get("pause") is False:
+    if wishes.get("pause") is False and task.state == "paused":
         again(session, task)
 
 

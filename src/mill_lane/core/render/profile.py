@@ -28,6 +28,7 @@ from mill_lane.core.render.world import World
 # Nanoseconds, roughly, on the machine of docs/performance.md: where the fit has nothing to go by.
 USUAL = np.array([60.0, 12.0, 16.0, 40.0, 150.0])
 MIN_PIECES = 12
+MIN_PAIRS = 8  # of samples, before anything is said about light and grain
 
 
 @dataclass(eq=False)
@@ -175,7 +176,7 @@ class _Reader:
         bounces = []
         for d in range(s.DEPTHS):
             row = self._bounce(d)
-            if row.any() or light[lamps + d] > 0:
+            if row.any() or (light[lamps + d] or 0) > 0:
                 label = f"{d} and more" if d == s.DEPTHS - 1 else str(d)
                 bounces.append(self.share(label, row, light=light[lamps + d], grain=grain[lamps + d]))
         names = ("camera", *s.COMPONENTS[1:])
@@ -220,34 +221,36 @@ class _Reader:
             if hits > 0
         ]  # fmt: skip
 
-    def _parts(self) -> tuple[list[float], list[float]]:
-        """Shares of the light and of the variance, for each lamp, then for each bounce."""
+    def _parts(self) -> tuple[list[float | None], list[float | None]]:
+        """Shares of the light and of the variance, for each lamp, then for each bounce; None where too little is known."""
         pairs = self.work.pairs
         rows = pairs[3:].reshape(-1, 3)
-        light = [float(x / pairs[1]) if pairs[1] > 0 else 0.0 for x in rows[:, 0]]
-        grain = [float((2 * dx - xx) / pairs[2]) if pairs[2] > 0 else 0.0 for _, dx, xx in rows]
+        if pairs[0] < MIN_PAIRS:
+            return [None] * len(rows), [None] * len(rows)
+        light: list[float | None] = [float(x / pairs[1]) if pairs[1] > 0 else 0.0 for x in rows[:, 0]]
+        grain: list[float | None] = [float((2 * dx - xx) / pairs[2]) if pairs[2] > 0 else 0.0 for _, dx, xx in rows]
         return light, grain
 
-    def noise_without(self, light: float, grain: float) -> float | None:
+    def noise_without(self, light: float | None, grain: float | None) -> float | None:
         """The factor on the noise when a part goes that gives `light` and `grain` (shares)."""
         pairs = self.work.pairs
-        if pairs[0] < 8 or pairs[2] <= 0:
+        if light is None or grain is None or pairs[2] <= 0:
             return None
         mean = pairs[1] / (2 * pairs[0])
         left = max(1.0 - grain, 0.0)
         return math.sqrt(left) * (mean + FLOOR) / (mean * max(1.0 - light, 0.0) + FLOOR)
 
-    def _what_if(self, light: list[float], grain: list[float]) -> list[WhatIf]:
+    def _what_if(self, light: list[float | None], grain: list[float | None]) -> list[WhatIf]:
         out = []
         lamps = self.world.lamps
         every = self.recipe.light_choice == "all"
         for i, name in enumerate(self.world.lights.names):
             rays, nodes, blocks, _ = self.by_lamp[i]
             saved = self.share(name, (rays, nodes, blocks, 0, 0)).share if every else 0.0
-            if light[i] > 0 or saved > 0:
+            if (light[i] or 0) > 0 or saved > 0:
                 out.append(WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], grain[i])))
         last = min(self.recipe.bounces + 1, s.DEPTHS - 1)
-        if self.recipe.bounces > 0 and light[lamps + last] > 0:
+        if self.recipe.bounces > 0 and (light[lamps + last] or 0) > 0:
             saved = self.share("", self._bounce(last)).share
             text = "with one bounce less" if last == self.recipe.bounces + 1 else f"with {s.DEPTHS - 2} bounces"
             out.append(WhatIf(text, 1.0 - saved, self.noise_without(light[lamps + last], grain[lamps + last])))
