@@ -84,6 +84,7 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--frame", type=int)
     render.add_argument("--camera")
     render.add_argument("--layers", help="any of " + ",".join(EVERY_LAYER))
+    render.add_argument("--sky", type=Path, help="an HDR or EXR picture of the sky, longitude over latitude")
     render.add_argument("--resume", action="store_true", help="go on from OUT.state, and write it while rendering")
 
     trim = command("trim", run_trim, "Write a lighter scene.")
@@ -186,16 +187,23 @@ def run_render(args: argparse.Namespace) -> Result:
     from mill_lane.core.devices.model import Device
     from mill_lane.core.formats.exr import write_exr
     from mill_lane.core.formats.opening import open_scene
+    from mill_lane.core.formats.pictures import read_sky
     from mill_lane.core.plan.fitting import check_fits
     from mill_lane.core.recipe import clip_region
     from mill_lane.core.render.load import load
     from mill_lane.core.render.session import Session
     from mill_lane.core.weigh.ledger import draw_up
     from mill_lane.core.weigh.measure import weigh
+    from mill_lane.store.files import file_hash
     from mill_lane.work.memory import peak_since, reset_peak, resident
     from mill_lane.work.warm import prepare
 
-    recipe = _recipe(args)
+    recipe, sky = _recipe(args), None
+    if args.sky:
+        sky = read_sky(args.sky)
+        recipe = recipe.model_copy(update={"sky_picture": f"{file_hash(args.sky)}/{sky.shape[1]}x{sky.shape[0]}/{args.sky.name}"})
+    elif recipe.sky_picture:
+        raise MillError("The recipe has a sky picture.", "Name its file with --sky.")
     cpu = cpu_device(find_machine())
     device = cpu
     if args.device != "cpu":
@@ -220,7 +228,7 @@ def run_render(args: argparse.Namespace) -> Result:
     threads = args.threads or cpu.render_threads
     session = Session(
         load(scene, threads, lambda share, text: tell(0.0, text)), recipe, region=region, frame=frame, camera=args.camera,
-        threads=threads, key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
+        threads=threads, sky=sky, key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
     )  # fmt: skip
     state = args.out.with_name(args.out.name + ".state")
     if args.resume and state.exists():
@@ -229,7 +237,7 @@ def run_render(args: argparse.Namespace) -> Result:
     saved = time.perf_counter()
     while not session.done:
         session.step(0.5)
-        tell(session.share * 0.999, f"sample {session.index + 1} of {recipe.samples}")
+        tell(session.share * 0.999, f"sample {session.index + 1}" + ("" if recipe.endless else f" of {recipe.samples}"))
         if args.resume and time.perf_counter() - saved > 10:
             session.save(state)
             saved = time.perf_counter()

@@ -10,8 +10,11 @@ Layer = Literal[
     "albedo", "normal", "depth", "position", "motion", "object", "samples", "noise", "work", "halves", "components", "lights"
 ]
 Region = tuple[int, int, int, int]
+MOST_SAMPLES = 2**24  # as many as can be counted: the render goes on until something else stops it
 LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work")
 EVERY_LAYER: tuple[Layer, ...] = get_args(Layer)
+# A sky picture is named by its content, its size and the name that people know: "hash/2048x1024/morning.hdr".
+SKY_PICTURE = r"^$|^[^/]*/[1-9]\d{0,4}x[1-9]\d{0,4}/[^/]+$"
 # What a trial keeps, so that its picture can be taken apart; a light a layer only on demand.
 TRIAL_LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "object", "samples", "noise", "work", "components")
 
@@ -31,7 +34,7 @@ class Recipe(BaseModel):
 
     width: Annotated[int, Field(ge=1, le=16384, title="Width", json_schema_extra={"unit": "px"})] = 1920
     height: Annotated[int, Field(ge=1, le=16384, title="Height", json_schema_extra={"unit": "px"})] = 1080
-    samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at most")] = 64
+    samples: Annotated[int, Field(ge=1, le=MOST_SAMPLES, title="Samples, at most")] = 64
     min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16
     noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0
     clean: Annotated[float, Field(ge=0.01, le=1, title="Share of pixels clean")] = 1.0
@@ -58,6 +61,9 @@ class Recipe(BaseModel):
     sun_elevation: Annotated[float | None, Field(ge=-20, le=90, title="Sun, height", json_schema_extra={"unit": "°"})] = None
     sun_azimuth: Annotated[float, Field(ge=-360, le=360, title="Sun, direction", json_schema_extra={"unit": "°"})] = 0.0
     sky_strength: Annotated[float, Field(ge=0, le=1e6, title="Sun and sky, strength")] = 3.0
+    sky_picture: Annotated[str, Field(max_length=400, pattern=SKY_PICTURE, title="Sky picture")] = ""
+    sky_turn: Annotated[float, Field(ge=-360, le=360, title="Sky picture, turned", json_schema_extra={"unit": "°"})] = 0.0
+    sky_gain: Annotated[float, Field(ge=0, le=1e6, title="Sky picture, strength")] = 1.0
     f_stop: Annotated[float, Field(ge=0, le=128, title="F-stop")] = 0.0
     focus_distance: Annotated[float, Field(gt=0, le=1e6, title="Focus distance", json_schema_extra={"unit": "m"})] = 5.0
     shutter: Annotated[float, Field(ge=0, le=1, title="Shutter", json_schema_extra={"unit": "frames"})] = 0.0
@@ -76,6 +82,19 @@ class Recipe(BaseModel):
                 "lower the first or raise the second"
             )
         return self
+
+    @property
+    def endless(self) -> bool:
+        """Whether no number of samples ends the render."""
+        return self.samples >= MOST_SAMPLES
+
+    @property
+    def sky_size(self) -> tuple[int, int]:
+        """Width and height of the sky picture; (0, 0) where there is none."""
+        if not self.sky_picture:
+            return (0, 0)
+        width, height = self.sky_picture.split("/")[1].split("x")
+        return int(width), int(height)
 
     @property
     def splits(self) -> bool:

@@ -15,6 +15,17 @@ from mill_lane.store.models import StoredFile
 BLOCK = 1 << 20
 
 
+def file_hash(path: Path, sync: bool = False) -> str:
+    """The SHA-256 of a file's content, in hexadecimal; with `sync` the content is on the disk afterwards."""
+    digest = hashlib.sha256()
+    with path.open("rb") as f:
+        while block := f.read(BLOCK):
+            digest.update(block)
+        if sync:
+            os.fsync(f.fileno())
+    return digest.hexdigest()
+
+
 class Files:
     """The content store under a folder."""
 
@@ -30,12 +41,7 @@ class Files:
 
     def take(self, source: Path, session: Session, name: str | None = None) -> str:
         """Move a file into the store and list it; returns its hash.  The same content is kept once."""
-        digest = hashlib.sha256()
-        with source.open("rb") as f:
-            while block := f.read(BLOCK):
-                digest.update(block)
-            os.fsync(f.fileno())
-        key = digest.hexdigest()
+        key = file_hash(source, sync=True)
         target = self.path(key)
         size = source.stat().st_size
         if target.exists() and target.stat().st_size == size:

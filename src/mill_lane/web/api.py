@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import dataclass, field
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Body, HTTPException
@@ -12,10 +14,10 @@ from sqlalchemy.orm import Session
 from mill_lane.core.devices.model import GB, Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.recipe import TRIAL_LAYERS, Recipe, clip_region
+from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe, clip_region
 from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
-from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, Task, Trial
+from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
 from mill_lane.web.context import Db, device_of, devices, find_job, find_version, inventory_of
 from mill_lane.work import queue
 
@@ -202,6 +204,7 @@ class TrialForm(BaseModel):
     device: int | None = None
     note: Annotated[str, Field(max_length=2000)] = ""
     whole: bool = False
+    endless: bool = False  # until it is stopped by hand, or by the noise or the time
     # What is left out for looking; the recipe stays as it is.
     hide: list[Literal["indirect", "shadows", "refraction", "fog", "motion", "depth_of_field"]] = []
     only_object: Annotated[str, Field(max_length=200)] = ""
@@ -229,22 +232,37 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     device_row = _device(db, form.device) if form.device else row.device
     device = device_of(device_row)
     check_fits(inventory, recipe, device, (region[2] - region[0], region[3] - region[1]))
-    number = 1 + (db.scalar(select(func.max(Trial.number)).where(Trial.job_id == row.id)) or 0)
-    preview = preview_of(form)
-    payload = render_payload(db, version, recipe, region, frame, device) | {"kind": "trial", "preview": preview}
-    payload["key"] += f":{sorted(preview.items())}"
-    task = queue.put(db, "trial", payload, row.id)
+    if form.role == "draft":
+        row.draft = recipe.model_dump(mode="json")
+    if form.endless:  # for this trial alone
+        recipe = recipe.model_copy(update={"samples": MOST_SAMPLES})
+    trial, _ = add_trial(db, row, version, Shot(recipe, region, frame, preview_of(form)), device, form.note)
+    crop = ",".join(map(str, region))
+    return Done(go=f"/jobs/{row.id}/trials?b={trial.number}" + (f"&a={form.after}" if form.after else "") + f"&region={crop}")
+
+
+@dataclass(frozen=True)
+class Shot:
+    """What is rendered: how, which part, when, and what is left out for looking."""
+
+    recipe: Recipe
+    region: tuple[int, int, int, int]
+    frame: int
+    preview: dict[str, Any] = field(default_factory=dict)
+
+
+def add_trial(db: Session, job: Job, version: SceneVersion, shot: Shot, device: Device, note: str) -> tuple[Trial, Task]:
+    """A new trial in the book, and its task in the queue."""
+    number = 1 + (db.scalar(select(func.max(Trial.number)).where(Trial.job_id == job.id)) or 0)
+    task = queue.put(db, "trial", render_payload(db, version, shot, note) | {"kind": "trial"}, job.id)
     trial = Trial(
-        job_id=row.id, version_id=version.id, task_id=task.id, number=number, recipe=recipe.model_dump(mode="json"),
-        region=list(region), frame=frame, device=device.name + (" (simulated)" if device.simulated else ""), note=form.note,
-        preview=preview,
+        job_id=job.id, version_id=version.id, task_id=task.id, number=number, recipe=shot.recipe.model_dump(mode="json"),
+        region=list(shot.region), frame=shot.frame, device=device.name + (" (simulated)" if device.simulated else ""),
+        note=note, preview=shot.preview,
     )  # fmt: skip
     db.add(trial)
     db.flush()
-    if form.role == "draft":
-        row.draft = recipe.model_dump(mode="json")
-    crop = ",".join(map(str, region))
-    return Done(go=f"/jobs/{row.id}/trials?b={number}" + (f"&a={form.after}" if form.after else "") + f"&region={crop}")
+    return trial, task
 
 
 def preview_of(form: TrialForm) -> dict[str, Any]:
@@ -267,20 +285,26 @@ def check_frame(frame: int, frames: tuple[int, int]) -> int:
     return frame
 
 
-def render_payload(
-    db: Session, version: SceneVersion, recipe: Recipe, region: tuple[int, int, int, int], frame: int, device: Device
-) -> dict[str, Any]:
-    """What the computing process gets.  A simulated card's pixels come from the CPU, with the CPU's threads and memory."""
+def render_payload(db: Session, version: SceneVersion, shot: Shot, note: str = "") -> dict[str, Any]:
+    """What the computing process gets.  A simulated card's pixels come from the CPU, with the CPU's threads and memory.
+
+    Raises MillError when the recipe's sky picture is not in the store.
+    """
     cpu = device_of(next(d for d in devices(db) if d.found))
-    values = recipe.model_dump(mode="json")
+    sky = shot.recipe.sky_picture
+    if sky and db.get(StoredFile, sky.split("/")[0]) is None:
+        raise MillError("The sky picture is no longer there.", "Choose it again under “Sky picture”.")
+    values = shot.recipe.model_dump(mode="json")
+    shown = {"region": list(shot.region), "frame": shot.frame, "preview": shot.preview}
     return {
         "version": version.id,
         "recipe": values,
-        "region": list(region),
-        "frame": frame,
+        **shown,
         "threads": cpu.render_threads,
         "memory_limit": cpu.free_bytes,
-        "key": f"{version.file_hash}:{sorted(values.items())}:{region}:{frame}",
+        "key": f"{version.file_hash}:{sorted(values.items())}:{sorted(shown.items())}",
+        # What a saved session tells whoever loads it.
+        "about": json.dumps({"file_hash": version.file_hash, "recipe": values, **shown, "note": note}),
     }
 
 
@@ -407,7 +431,7 @@ def run_final(db: Db, job: int, frame: Annotated[int, Body(embed=True)] = 1) -> 
     check_frame(frame, inventory.frames)
     check_fits(inventory, recipe, device, (recipe.width, recipe.height))
     whole = (0, 0, recipe.width, recipe.height)
-    task = queue.put(db, "run", render_payload(db, version, recipe, whole, frame, device), row.id)
+    task = queue.put(db, "run", render_payload(db, version, Shot(recipe, whole, frame)), row.id)
     name = device.name + (" (simulated)" if device.simulated else "")
     db.add(
         Run(

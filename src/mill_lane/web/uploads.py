@@ -39,30 +39,31 @@ def check_name(name: str) -> str:
     return short
 
 
-@router.post("/scenes")
-async def upload(request: Request, db: Db, name: str) -> Opened:
-    """A file as the body of the request, written to disk as it comes."""
-    short = check_name(name)
-    home = home_of(request)
+async def received(request: Request, folder: Path, name: str, limit: int, advice: str) -> Path:
+    """The body of the request in a file of its own, written as it comes.  Raises MillError for none and for too much."""
     written = 0
-    with tempfile.NamedTemporaryFile(dir=home.scratch, suffix=Path(short).suffix.lower(), delete=False) as f:
+    with tempfile.NamedTemporaryFile(dir=folder, suffix=Path(name).suffix.lower(), delete=False) as f:
         path = Path(f.name)
         try:
             async for block in request.stream():
                 written += len(block)
-                if written > UPLOAD_LIMIT:
-                    raise MillError(
-                        f"“{short}” is over {UPLOAD_LIMIT // 10**9} GB.",
-                        "Put it into a folder and start with --scenes FOLDER.",
-                        "Nothing was imported.",
-                    )
+                if written > limit:
+                    raise MillError(f"“{name}” is over {limit / 10**9:g} GB.", advice, "Nothing was imported.")
                 f.write(block)
+            if written == 0:
+                raise MillError(f"“{name}” is empty (0 bytes).", "Save or export it again.", "Nothing was imported.")
         except BaseException:
             path.unlink(missing_ok=True)  # also when the sender went away
             raise
-    if written == 0:
-        path.unlink()
-        raise MillError(f"“{short}” is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
+    return path
+
+
+@router.post("/scenes")
+async def upload(request: Request, db: Db, name: str) -> Opened:
+    """A scene file as the body of the request."""
+    short = check_name(name)
+    advice = "Put it into a folder and start with --scenes FOLDER."
+    path = await received(request, home_of(request).scratch, short, UPLOAD_LIMIT, advice)
     return _open(db, path, short, uploaded=True)
 
 

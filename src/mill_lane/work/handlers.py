@@ -15,7 +15,7 @@ import psutil
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import check_vertices, open_scene
-from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.formats.pictures import read_sky, write_pixels
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.progress import Cancelled, part
@@ -105,6 +105,8 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
         threads=int(payload["threads"]),
         key=payload["key"],
         preview=Preview(**payload.get("preview", {})),
+        sky=read_sky(Path(payload["sky"]), recipe.sky_picture.split("/")[2]) if recipe.sky_picture else None,
+        about=payload.get("about", ""),
     )
     checkpoint = folder / "state.npz"
     resumed = checkpoint.exists()
@@ -196,7 +198,8 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
             "left": session.seconds * (1 - share) / share if share > 0.002 else None,
         }
         try:
-            report(share, f"sample {session.index + 1} of {session.recipe.samples}")
+            number = f"sample {session.index + 1}"
+            report(share, f"{number}, until it is stopped" if session.recipe.endless else f"{number} of {session.recipe.samples}")
         except Cancelled:
             if session.index < 1:
                 raise

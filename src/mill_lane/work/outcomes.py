@@ -28,6 +28,9 @@ def payload_for(session: Session, home: Home, task: Task) -> dict[str, Any]:
     if "version" in payload:
         version = session.get_one(SceneVersion, payload["version"])
         payload["scene"] = str(home.files.path(version.file_hash))
+    sky = payload.get("recipe", {}).get("sky_picture")
+    if sky:
+        payload["sky"] = str(home.files.path(sky.split("/")[0]))
     return payload
 
 

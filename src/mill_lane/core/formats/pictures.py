@@ -139,3 +139,43 @@ def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
 
 def _scratch() -> str | None:
     return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
+
+
+SKY_ENDINGS = (".hdr", ".exr")
+WIDEST_SKY = 8192
+
+
+def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
+    """A sky picture, longitude over latitude, linear light: float32 (height, width, 3).
+
+    Raises MillError for anything but an HDR or EXR picture twice as wide as high.  What is no number, or below 0,
+    counts as no light.
+    """
+    name = name or path.name
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        oiio.geterror()
+        raise _no_sky(name, "it cannot be read")
+    try:
+        spec = source.spec()
+        if source.format_name() not in ("hdr", "openexr") or spec.format.basetype not in (oiio.HALF, oiio.FLOAT):
+            raise _no_sky(name, "it holds no high dynamic range")
+        if spec.width > WIDEST_SKY or spec.height > WIDEST_SKY // 2:
+            raise _no_sky(name, f"it is too large ({spec.width} x {spec.height} pixels, at most {WIDEST_SKY} wide)")
+        if spec.nchannels < 3 or abs(spec.width - 2 * spec.height) > 2:
+            raise _no_sky(name, f"it has {spec.width} x {spec.height} pixels and {spec.nchannels} channels")
+        pixels = source.read_image(0, 0, 0, 3, oiio.FLOAT)
+        if pixels is None or source.has_error:
+            source.geterror()
+            raise _no_sky(name, "it is damaged")
+    finally:
+        source.close()
+    return np.nan_to_num(np.maximum(pixels, 0.0), nan=0.0, posinf=1e6).astype(np.float32)
+
+
+def _no_sky(name: str, why: str) -> MillError:
+    return MillError(
+        f"“{name}” cannot be the sky: {why}.",
+        "Use an HDR or EXR picture of the whole sphere, longitude over latitude, twice as wide as high.",
+        "The sky stays as it was.",
+    )

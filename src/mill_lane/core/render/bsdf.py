@@ -10,6 +10,8 @@ from __future__ import annotations
 import math
 from typing import Any
 
+import numpy as np
+
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.slots import (
     Q_BB,
@@ -31,26 +33,40 @@ SMOOTHEST = 1e-3  # of GGX's alpha; below it sampling cannot follow
 
 @inner
 def turn(u: float) -> Any:
-    """Cosine and sine of a turn by u in [0, 1); a square root is cheaper than a second series."""
-    c = math.cos(2.0 * PI * u)
-    s = math.sqrt(max(0.0, 1.0 - c * c))
-    return c, (s if u < 0.5 else -s)
+    """Cosine and sine of a turn by u in [0, 1], to 1e-11.
+
+    Taylor's series over an eighth of a turn to each side of the nearest quarter, where the next term is below 1e-11.
+    """
+    quarter = math.floor(4.0 * u + 0.5)
+    x = (u - 0.25 * quarter) * (2.0 * PI)
+    y = x * x
+    s = x * (1.0 + y * (-1 / 6 + y * (1 / 120 + y * (-1 / 5040 + y * (1 / 362880 - y * (1 / 39916800))))))
+    c = 1.0 + y * (-1 / 2 + y * (1 / 24 + y * (-1 / 720 + y * (1 / 40320 + y * (-1 / 3628800 + y * (1 / 479001600))))))
+    k = np.int64(quarter)
+    if k & 1:
+        c, s = -s, c
+    if k & 2:
+        c, s = -c, -s
+    return c, s
 
 
 @inner
 def fresnel(cosine: float, eta: float) -> Any:
     """Unpolarised reflectance of a dielectric; eta is the index inside over outside, seen from outside.
 
-    Exact Fresnel equations (Born and Wolf, Principles of Optics, section 1.5).  1 beyond total reflection.
+    Exact Fresnel equations (Born and Wolf, Principles of Optics, section 1.5), both fractions over one denominator.
+    1 beyond total reflection.
     """
     c = min(max(cosine, 0.0), 1.0)
-    t2 = 1.0 - (1.0 - c * c) / (eta * eta)
-    if t2 <= 0:
+    e2 = eta * eta
+    g2 = e2 - 1.0 + c * c
+    if g2 <= 0:
         return 1.0
-    t = math.sqrt(t2)
-    parallel = (eta * c - t) / (eta * c + t)
-    across = (c - eta * t) / (c + eta * t)
-    return 0.5 * (parallel * parallel + across * across)
+    g = math.sqrt(g2)
+    under, across = e2 * c + g, c + g
+    # The fractions' numerators, each times the other's denominator.
+    p, q = (e2 * c - g) * across, (c - g) * under
+    return 0.5 * (p * p + q * q) / (under * under * across * across)
 
 
 @inner
@@ -80,8 +96,8 @@ def _lambda(z: float, alpha: float) -> Any:
 def sample_visible_normal(vx: float, vy: float, vz: float, alpha: float, u: float, v: float) -> Any:
     """A microfacet normal as seen from direction v (Heitz 2018, listing 1)."""
     x, y, z = alpha * vx, alpha * vy, vz
-    n = math.sqrt(x * x + y * y + z * z)
-    x, y, z = x / n, y / n, z / n
+    k = 1.0 / math.sqrt(x * x + y * y + z * z)
+    x, y, z = x * k, y * k, z * k
     length = x * x + y * y
     if length > 1e-14:
         k = 1.0 / math.sqrt(length)
@@ -97,8 +113,8 @@ def sample_visible_normal(vx: float, vy: float, vz: float, alpha: float, u: floa
     w = math.sqrt(max(0.0, 1.0 - p * p - q * q))
     hx, hy, hz = p * ax + q * bx + w * x, p * ay + q * by + w * y, p * az + q * bz + w * z
     hx, hy, hz = alpha * hx, alpha * hy, max(1e-9, hz)
-    n = math.sqrt(hx * hx + hy * hy + hz * hz)
-    return hx / n, hy / n, hz / n
+    k = 1.0 / math.sqrt(hx * hx + hy * hy + hz * hz)
+    return hx * k, hy * k, hz * k
 
 
 @lean
@@ -128,9 +144,11 @@ def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
     f = fresnel(vz, relative_index(q, thin))
     metal, clear = q[Q_METAL], q[Q_CLEAR]
     base = luma(q[Q_BR], q[Q_BG], q[Q_BB])
-    coat = q[Q_COAT] * schlick(0.04, vz)
+    coat = q[Q_COAT] * schlick(0.04, vz) if q[Q_COAT] > 0 else 0.0
     below = 1.0 - coat
-    gloss = below * (metal * schlick(base, vz) + (1.0 - metal) * f)
+    gloss: float = below * (1.0 - metal) * f
+    if metal > 0:
+        gloss += below * metal * schlick(base, vz)
     diffuse = below * (1.0 - metal - clear) * (1.0 - f) * base
     through = 0.0 if straight else below * clear * (1.0 - f) * base
     total = gloss + diffuse + through + coat
@@ -138,15 +156,19 @@ def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
         return 0.0, 0.0, 0.0, 0.0
     if is_smooth(q):
         # Two mirrors: each as often as it reflects, and every sample weighs the same.
-        return diffuse / total, gloss / total, coat / total, through / total
+        k = 1.0 / total
+        return diffuse * k, gloss * k, coat * k, through * k
+    # A share within rounding is none: with an index of 1 nothing is reflected.
+    if diffuse >= total * (1.0 - 1e-12):
+        return 1.0, 0.0, 0.0, 0.0
     # No lobe is nearly left out: where one is small its samples would be rare and bright.
     least = 0.1 * total
     diffuse = max(diffuse, least) if diffuse > 0 else 0.0
     gloss = max(gloss, least) if gloss > 0 else 0.0
     coat = max(coat, least) if coat > 0 else 0.0
     through = max(through, least) if through > 0 else 0.0
-    total = gloss + diffuse + through + coat
-    return diffuse / total, gloss / total, coat / total, through / total
+    k = 1.0 / (gloss + diffuse + through + coat)
+    return diffuse * k, gloss * k, coat * k, through * k
 
 
 @lean
@@ -163,7 +185,7 @@ def _ggx(vz: float, wz: float, hz: float, vh: float, alpha: float) -> Any:
     return d / ((1.0 + lv + _lambda(wz, alpha)) * 4.0 * vz), d / ((1.0 + lv) * 4.0 * max(vz, 1e-9))
 
 
-@lean
+@inner
 def _set(q: Any, lobe: int, r: float, g: float, b: float, density: float) -> None:
     at = Q_LOBES + 4 * lobe
     q[at], q[at + 1], q[at + 2], q[at + 3] = r, g, b, density
@@ -176,8 +198,11 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
     Both point away from the surface, z along the normal that faces the viewer.  The material is the event's.  With
     `only` from 0 on just that lobe is worked out.
     """
-    for k in range(16):
-        q[Q_LOBES + k] = 0.0
+    if only < 0:
+        for k in range(16):
+            q[Q_LOBES + k] = 0.0
+    else:
+        _set(q, only, 0.0, 0.0, 0.0, 0.0)
     if vz <= 0 or wz == 0:
         return
     metal, clear, alpha = q[Q_METAL], q[Q_CLEAR], q[Q_ROUGHNESS]
@@ -185,14 +210,16 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
     below = 1.0 - q[Q_COAT] * schlick(0.04, vz) if q[Q_COAT] > 0 else 1.0
     if wz > 0:
         hx, hy, hz = vx + wx, vy + wy, vz + wz
-        n = math.sqrt(hx * hx + hy * hy + hz * hz)
-        if n < 1e-12:
+        n2 = hx * hx + hy * hy + hz * hz
+        if n2 < 1e-24:
             return
-        hx, hy, hz = hx / n, hy / n, hz / n
+        shorter = 1.0 / math.sqrt(n2)
+        hx, hy, hz = hx * shorter, hy * shorter, hz * shorter
         vh = vx * hx + vy * hy + vz * hz
         f = fresnel(vh, eta)
-        k = below * (1.0 - metal - clear) * (1.0 - f) * wz / PI
-        _set(q, 0, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], wz / PI)
+        cosine = wz * (1.0 / PI)
+        soft = below * (1.0 - metal - clear) * (1.0 - f) * cosine
+        _set(q, 0, soft * q[Q_BR], soft * q[Q_BG], soft * q[Q_BB], cosine)
         if only == 0:
             return
         if f + metal > 0 and only != 2 and not is_smooth(q):

@@ -18,117 +18,32 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import bsdf, lights, media, surface
+from mill_lane.core.render.aiming import aim
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.path import (
+    CAUSTIC_ALPHA,
+    DEAD,
+    DIM_CHOICE,
+    DIM_DIRECTION,
+    DIM_END,
+    DIM_FOG,
+    EVENT,
+    PARTICLE,
+    SURFACE,
+    add,
+    component_of,
+    count_ray,
+    count_touches,
+    start_beside,
+    straight_on,
+)
 from mill_lane.core.render.sampler import mix, pair
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.traverse import ALL, ONLY_SEE_THROUGH, blocked, closest
+from mill_lane.core.render.traverse import ALL, closest
 from mill_lane.core.render.vectors import f64_at, i64_at
 
 PI, FAR = math.pi, lights.FAR
-EVENT = 8  # pairs of dimensions used by each event along a path
-DIM_FOG, DIM_CHOICE, DIM_DIRECTION, DIM_LAMP, DIM_POINT, DIM_END = range(6)
-DEAD, SURFACE, PARTICLE = 0, 1, 2
 MOST_EVENTS = 1000
-CAUSTIC_ALPHA = 0.25  # lobes sharper than this make caustics behind a soft one
-
-
-@inner
-def _count_ray(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
-    """Add the work of the ray just followed to its kind and bounce, and to its component."""
-    at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
-    nodes, blocks = np.int64(q[Q_NODES]), np.int64(q[Q_BLOCKS])
-    c[at] += 1
-    c[at + 1] += nodes
-    c[at + 2] += blocks
-    at = C_COMPONENTS + component * 5
-    c[at] += 1
-    c[at + 1] += nodes
-    c[at + 2] += blocks
-    q[Q_WORK] += q[Q_NODES]
-    q[Q_WORK + 1] += q[Q_BLOCKS]
-
-
-@lean
-def count_touches(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
-    """Add what was read and evaluated since the last call to where it belongs, and to the event's object and material."""
-    reads, shades = np.int64(q[Q_TOUCHES]), np.int64(q[Q_TOUCHES + 1])
-    q[Q_TOUCHES], q[Q_TOUCHES + 1] = 0.0, 0.0
-    at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
-    c[at + 3] += reads
-    c[at + 4] += shades
-    at = C_COMPONENTS + component * 5
-    c[at + 3] += reads
-    c[at + 4] += shades
-    q[Q_WORK + 2] += reads
-    q[Q_WORK + 3] += shades
-
-
-@inner
-def component_of(q: Any) -> int:
-    """The component that light found now belongs to."""
-    scattered = np.int64(q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME])
-    kind = np.int64(q[Q_KIND])
-    return kind if scattered <= 1 else kind + 4
-
-
-@lean
-def _add(w: Any, s: Any, q: Any, r: float, g: float, b: float, component: int, lamp: int, depth: int) -> None:
-    """Add light to the sample: held by the clamp, left out as a caustic, told apart by component, lamp and bounce."""
-    luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
-    if luma <= 0:
-        return
-    if component > 0:
-        if q[Q_CAUSTIC] > 0 and s[S_CAUSTICS] <= 0:
-            q[Q_LOST] += luma
-            return
-        limit = s[S_DIRECT_CLAMP] if component <= 4 else s[S_CLAMP_BOUNCED]
-        if 0 < limit < luma:
-            k = limit / luma
-            q[Q_LOST] += luma - limit
-            r, g, b, luma = r * k, g * k, b * k, limit
-    at = Q_OUT + 3 * component
-    q[at] += r
-    q[at + 1] += g
-    q[at + 2] += b
-    if s[S_PROFILE] > 0:
-        lamps = w[W_LAMP_COUNT]
-        if lamp >= 0:
-            q[Q_PER_LAMP + lamps + lamp] += luma
-        q[Q_PER_LAMP + 5 * lamps + min(depth, DEPTHS - 1)] += luma
-    if s[S_LIGHT_COUNT] > 0 and lamp >= 0:
-        at = Q_PER_LAMP + 2 * w[W_LAMP_COUNT] + 3 * lamp
-        q[at] += r
-        q[at + 1] += g
-        q[at + 2] += b
-
-
-@lean
-def _straight(w: Any, s: Any, q: Any) -> Any:
-    """What goes straight on through the event's surface, by colour: alpha, and thin clear glass.
-
-    The cover is read; the material is read here only where it is clear.
-    """
-    cover = q[Q_COVER]
-    material = np.int64(q[Q_MATERIAL])
-    f = surface.factors_of(w, material)
-    clear = 0.0
-    if f[M_TRANSMIT] > 0 and cover > 0:
-        surface.read_material(w, q)
-        if (f[M_THICK] <= 0 or s[S_REFRACTION] <= 0) and bsdf.is_smooth(q):
-            d = abs(q[Q_NX] * q[Q_DX] + q[Q_NY] * q[Q_DY] + q[Q_NZ] * q[Q_DZ])
-            clear = q[Q_CLEAR] * (1.0 - bsdf.fresnel(d, q[Q_ETA])) * (1.0 - q[Q_COAT] * bsdf.schlick(0.04, d))
-    return (
-        1.0 - cover + cover * clear * q[Q_BR],
-        1.0 - cover + cover * clear * q[Q_BG],
-        1.0 - cover + cover * clear * q[Q_BB],
-    )
-
-
-@inner
-def _start_beside(q: Any, side: float) -> None:
-    """The next ray starts just off the event's surface, on the side of its normal or behind it."""
-    e = side * q[Q_NUDGE]
-    q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX] + e * q[Q_GX], q[Q_PY] + e * q[Q_GY], q[Q_PZ] + e * q[Q_GZ]
 
 
 @lean
@@ -144,7 +59,7 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
         closest(w, q, c, profile, ALL)
         ray = np.int64(q[Q_LAST_KIND])
         if profile:
-            _count_ray(q, c, ray, depth, component)
+            count_ray(q, c, ray, depth, component)
         hit = q[Q_PLACE] >= 0
         length = q[Q_T] if hit else FAR
         if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
@@ -177,7 +92,7 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             _count_hit(w, q, c, material)
         factors = surface.factors_of(w, material)
         _add_glow(w, s, q, factors, material, component, depth)
-        sr, sg, sb = _straight(w, s, q)
+        sr, sg, sb = straight_on(w, s, q)
         if profile:
             count_touches(q, c, ray, depth, component)
         straight = min(max(0.2126 * sr + 0.7152 * sg + 0.0722 * sb, 0.0), 1.0)
@@ -189,13 +104,13 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
                 if q[Q_LAYERS] > s[S_LAYERS]:
                     return DEAD
                 q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * sr / straight, q[Q_TG] * sg / straight, q[Q_TB] * sb / straight
-                _start_beside(q, -1.0)
+                start_beside(q, -1.0)
                 q[Q_LAST_KIND] = R_STRAIGHT
                 continue
             k = q[Q_COVER] / (1.0 - straight)
             q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * k, q[Q_TG] * k, q[Q_TB] * k
         if factors[M_UNLIT] > 0:
-            _add(w, s, q, q[Q_TR] * q[Q_BR], q[Q_TG] * q[Q_BG], q[Q_TB] * q[Q_BB], component, -1, depth)
+            add(w, s, q, q[Q_TR] * q[Q_BR], q[Q_TG] * q[Q_BG], q[Q_TB] * q[Q_BB], component, -1, depth)
             _record(w, s, q)
             return DEAD
         if factors[M_TRANSMIT] <= 0:
@@ -229,7 +144,7 @@ def _add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
             weight = density * density / (density * density + p * p)
         r, g, b = lights.sky_radiance(w, x, y, z)
         k = weight * scale
-        _add(w, s, q, q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * b * k, component, sky, depth)
+        add(w, s, q, q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * b * k, component, sky, depth)
     if sun >= 0:
         row = lights.lamp_row(w, sun)
         if -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) >= row[L_OUTER]:
@@ -237,7 +152,7 @@ def _add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
             if density >= 0 and s[S_AIM] > 0:
                 p = lights.lamp_chance(w, s, q, sun) / (2 * PI * (1.0 - row[L_OUTER]))
                 weight *= density * density / (density * density + p * p)
-            _add(
+            add(
                 w, s, q, q[Q_TR] * row[L_RED] * weight, q[Q_TG] * row[L_GREEN] * weight, q[Q_TB] * row[L_BLUE] * weight,
                 component, sun, depth,
             )  # fmt: skip
@@ -257,183 +172,7 @@ def _add_glow(w: Any, s: Any, q: Any, factors: Any, material: int, component: in
             facing = abs(q[Q_GX] * q[Q_DX] + q[Q_GY] * q[Q_DY] + q[Q_GZ] * q[Q_DZ])
             p = lights.found_density(w, s, q, lamp, q[Q_SINCE], facing)
             weight *= q[Q_DENSITY] * q[Q_DENSITY] / (q[Q_DENSITY] * q[Q_DENSITY] + p * p)
-    _add(w, s, q, q[Q_TR] * r * weight, q[Q_TG] * g * weight, q[Q_TB] * b * weight, component, lamp, depth)
-
-
-@lean
-def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
-    """The share of light that arrives along the ray (Q_OX, Q_DX, Q_FAR), by colour: Q_VR, Q_VG, Q_VB."""
-    profile = 1 if s[S_PROFILE] > 0 else 0
-    q[Q_VR], q[Q_VG], q[Q_VB] = 1.0, 1.0, 1.0
-    if s[S_SHADOWS] <= 0:
-        return
-    distance = q[Q_FAR]
-    shut = blocked(w, q, c, profile)
-    if profile:
-        _count_shadow(w, q, c, depth, component, lamp)
-    if shut:
-        q[Q_VR], q[Q_VG], q[Q_VB] = 0.0, 0.0, 0.0
-        return
-    if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
-        k = media.transmittance(
-            f64_at(w[W_MEDIA]), w[W_MEDIA_COUNT], q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], distance
-        )  # fmt: skip
-        q[Q_VR], q[Q_VG], q[Q_VB] = k, k, k
-    if w[W_SEE_THROUGH] == 0:
-        return
-    left, layers = distance, 0.0
-    aside = False
-    while True:
-        q[Q_FAR] = left
-        closest(w, q, c, profile, ONLY_SEE_THROUGH)
-        if profile:
-            _count_shadow(w, q, c, depth, component, lamp)
-        if q[Q_PLACE] < 0:
-            break
-        if not aside:
-            aside = True
-            for k in range(Q_ASIDE_COUNT):
-                q[Q_ASIDE + k] = q[Q_EVENT + k]
-        layers += 1.0
-        length = q[Q_T]
-        surface.place(w, q, 1e-3)
-        surface.read_cover(w, q)
-        r, g, b = _straight(w, s, q)
-        q[Q_VR], q[Q_VG], q[Q_VB] = q[Q_VR] * r, q[Q_VG] * g, q[Q_VB] * b
-        if layers > s[S_LAYERS] or q[Q_VR] + q[Q_VG] + q[Q_VB] < 1e-6:
-            q[Q_VR], q[Q_VG], q[Q_VB] = 0.0, 0.0, 0.0
-            break
-        _start_beside(q, -1.0)
-        left -= length * 1.000001 + q[Q_NUDGE]
-        if left <= 0:
-            break
-    if aside:
-        for k in range(Q_ASIDE_COUNT):
-            q[Q_EVENT + k] = q[Q_ASIDE + k]
-
-
-@lean
-def _count_shadow(w: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
-    _count_ray(q, c, R_SHADOW, depth, component)
-    at = C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK + lamp * LAMP_WORK
-    c[at] += 1
-    c[at + 1] += np.int64(q[Q_NODES])
-    c[at + 2] += np.int64(q[Q_BLOCKS])
-
-
-@inner
-def _balanced(a: float, b: float) -> float:
-    """The power heuristic with exponent 2."""
-    return a * a / (a * a + b * b) if a > 0 else 0.0
-
-
-@lean
-def aim(w: Any, s: Any, q: Any, c: Any, event: int, kd: float, kg: float, kc: float, kt: float, rays: int, thin: bool) -> None:
-    """Light from lamps at the event; kd to kt are the rays of each lobe, `rays` those that are aimed."""
-    if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0:
-        return
-    seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
-    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
-    nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
-    sx, sy, sz, tx, ty, tz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-    vx, vy, vz = 0.0, 0.0, 0.0
-    if event == SURFACE:
-        (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
-        vx, vy, vz = (
-            -(dx * sx + dy * sy + dz * sz),
-            -(dx * tx + dy * ty + dz * tz),
-            -(dx * nx + dy * ny + dz * nz),
-        )
-    every = s[S_CHOICE] == ALL_LIGHTS
-    turns = w[W_LAMP_COUNT] if every else 1
-    for j in range(rays):
-        for turn in range(turns):
-            own = mix(seed + np.uint32(turn) * np.uint32(0x9E3779B9)) if every else seed
-            u, v = pair(own, index * rays + j, dim + DIM_LAMP)
-            if every:
-                lamp, chance, u = np.int64(turn), lights.lamp_chance(w, s, q, turn), v
-            else:
-                lamp, chance, u = lights.pick_lamp(w, s, q, u)
-            if lamp < 0 or chance <= 0:
-                continue
-            a, b = pair(own, index * rays + j, dim + DIM_POINT)
-            if not lights.sample_lamp(w, q, lamp, chance, u, a, b):
-                continue
-            _one_lamp(
-                w, s, q, c, event, lamp, rays, kd, kg, kc, kt, thin, dx, dy, dz, nx, ny, nz, sx, sy, sz, tx, ty, tz, vx, vy, vz
-            )
-            q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
-
-
-@lean
-def _one_lamp(
-    w: Any, s: Any, q: Any, c: Any, event: int, lamp: int, rays: int, kd: float, kg: float, kc: float, kt: float, thin: bool,
-    dx: float, dy: float, dz: float, nx: float, ny: float, nz: float, sx: float, sy: float, sz: float,
-    tx: float, ty: float, tz: float, vx: float, vy: float, vz: float,
-) -> None:  # fmt: skip
-    """The light of the lamp point just picked, through each lobe, where nothing stands between."""
-    lx, ly, lz = q[Q_LX], q[Q_LY], q[Q_LZ]
-    delta = q[Q_LDELTA] > 0
-    far = q[Q_LDIST] * (1.0 - 4e-6)
-    p = rays * q[Q_LCHANCE]
-    depth = np.int64(q[Q_DEPTH])
-    first = q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME] == 0
-    kind = np.int64(q[Q_KIND])
-    if event == PARTICLE:
-        g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
-        f = media.phase(g, lx * dx + ly * dy + lz * dz)
-        k = f / p * (1.0 if delta else _balanced(p, kd * f))
-        component = 4 if first else kind + 4
-        q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_FAR] = q[Q_PX], q[Q_PY], q[Q_PZ], far
-        q[Q_DX], q[Q_DY], q[Q_DZ] = lx, ly, lz
-        _visible(w, s, q, c, depth, component, lamp)
-        _add(
-            w, s, q, q[Q_TR] * q[Q_VR] * q[Q_LR] * k, q[Q_TG] * q[Q_VG] * q[Q_LG] * k, q[Q_TB] * q[Q_VB] * q[Q_LB] * k,
-            component, lamp, depth + 1,
-        )  # fmt: skip
-        return
-    above = lx * q[Q_GX] + ly * q[Q_GY] + lz * q[Q_GZ]
-    x, y, z = lx * sx + ly * sy + lz * sz, lx * tx + ly * ty + lz * tz, lx * nx + ly * ny + lz * nz
-    if above * z <= 0:
-        return  # the bent normal and the flat one disagree about the side
-    bsdf.evaluate(q, vx, vy, vz, x, y, z, thin, -1)
-    weight = 0.0
-    for lobe in range(4):
-        at = Q_LOBES + 4 * lobe
-        if q[at] + q[at + 1] + q[at + 2] <= 0:
-            continue
-        k_lobe = kd if lobe == 0 else (kg if lobe == 1 else (kc if lobe == 2 else kt))
-        k = (1.0 if delta else _balanced(p, k_lobe * q[at + 3])) / p
-        if lobe > 0 and s[S_CAUSTICS] <= 0 and q[Q_SOFT] > 0:
-            alpha = q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS]
-            if alpha < CAUSTIC_ALPHA:
-                k = 0.0
-        q[at], q[at + 1], q[at + 2] = q[at] * k, q[at + 1] * k, q[at + 2] * k
-        weight += q[at] + q[at + 1] + q[at + 2]
-    if weight <= 0:
-        return
-    _start_beside(q, 1.0 if above > 0 else -1.0)
-    q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = lx, ly, lz, far
-    if far < 0.5 * FAR:
-        # From where the ray really starts, or it would run into the lamp itself.
-        reach = q[Q_LDIST]
-        x, y, z = (
-            q[Q_PX] + reach * lx - q[Q_OX], q[Q_PY] + reach * ly - q[Q_OY], q[Q_PZ] + reach * lz - q[Q_OZ]
-        )  # fmt: skip
-        reach = math.sqrt(x * x + y * y + z * z)
-        q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = x / reach, y / reach, z / reach, reach * (1.0 - 4e-6)
-    brightest = 1 if q[Q_LOBES] + q[Q_LOBES + 1] >= q[Q_LOBES + 4] + q[Q_LOBES + 5] else 2
-    _visible(w, s, q, c, depth, brightest if first else kind + 4, lamp)
-    if q[Q_VR] + q[Q_VG] + q[Q_VB] <= 0:
-        return
-    if s[S_PROFILE] > 0:
-        c[C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK + lamp * LAMP_WORK + 3] += 1
-    r, g, b = q[Q_TR] * q[Q_VR] * q[Q_LR], q[Q_TG] * q[Q_VG] * q[Q_LG], q[Q_TB] * q[Q_VB] * q[Q_LB]
-    for lobe in range(4):
-        at = Q_LOBES + 4 * lobe
-        if q[at] + q[at + 1] + q[at + 2] > 0:
-            own = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
-            _add(w, s, q, r * q[at], g * q[at + 1], b * q[at + 2], own if first else kind + 4, lamp, depth + 1)
+    add(w, s, q, q[Q_TR] * r * weight, q[Q_TG] * g * weight, q[Q_TB] * b * weight, component, lamp, depth)
 
 
 @lean
@@ -491,7 +230,7 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
     q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * bl * k
     if max(q[Q_TR], max(q[Q_TG], q[Q_TB])) <= 0:
         return False
-    _direction_to_world(q, x, y, z)
+    q[Q_DX], q[Q_DY], q[Q_DZ] = x * sx + y * tx + z * nx, x * sy + y * ty + z * ny, x * sz + y * tz + z * nz
     side = q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ]
     if side * z <= 0:
         return False
@@ -519,7 +258,7 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
         if lobe > 0:
             q[Q_COUNT_GLOSSY] += 1.0
     q[Q_LAST_KIND] = R_DIFFUSE if lobe == 0 else (R_THROUGH if lobe == 3 else R_GLOSSY)
-    _start_beside(q, 1.0 if side > 0 else -1.0)
+    start_beside(q, 1.0 if side > 0 else -1.0)
     return True
 
 
@@ -580,7 +319,9 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
             if kd + kg + kc + kt <= 0:
                 return
             aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
-            _, u = pair(seed, index, dim + DIM_CHOICE)
+            u = 0.0
+            if max(max(kd, kg), max(kc, kt)) < 1.0:
+                _, u = pair(seed, index, dim + DIM_CHOICE)
             lobe, k = 3, kt
             if u < kd:
                 lobe, k = 0, kd
@@ -680,7 +421,7 @@ def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     _direction_to_world(q, r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a)))
     if q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ] <= 0:
         return 0.0
-    _start_beside(q, 1.0)
+    start_beside(q, 1.0)
     q[Q_FAR] = s[S_OCCLUSION_REACH]
     closest(w, q, c, 0, ALL)
     return 1.0 if q[Q_PLACE] < 0 else 0.0

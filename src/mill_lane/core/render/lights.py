@@ -12,12 +12,11 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.build import BLOCK, NUMBERS
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.surface import emitted, factors_of
+from mill_lane.core.render.surface import corner_and_edges, corner_numbers, emitted, factors_of
 from mill_lane.core.render.traverse import moving_matrices
-from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, i64_at, u32_at
+from mill_lane.core.render.vectors import f32_at, f64_at, i64_at
 
 PI = math.pi
 FAR = 1e12
@@ -264,10 +263,7 @@ def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float,
         m, i = q, Q_MATRIX + 12
     else:
         m, i = f64_at(w[W_TO_WORLD]), where * 12
-    block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
-    p0x, p0y, p0z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
-    e1x, e1y, e1z = block[base + 24] - p0x, block[base + 32] - p0y, block[base + 40] - p0z
-    e2x, e2y, e2z = block[base + 48] - p0x, block[base + 56] - p0y, block[base + 64] - p0z
+    (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = corner_and_edges(w, slot)
     root = math.sqrt(a)
     u, v = root * (1 - b), root * b
     lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
@@ -302,10 +298,8 @@ def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float,
     u_, v_, level = q[Q_U], q[Q_V], q[Q_LEVEL]
     q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
     if at[P_UV] >= 0:
-        number = np.int64(as_i32(block)[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
-        corners = u32_at(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
+        k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], slot)
         uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
-        k0, k1, k2 = np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
         c = 1 - u - v
         q[Q_U] = c * uvs[2 * k0] + u * uvs[2 * k1] + v * uvs[2 * k2]
         q[Q_V] = c * uvs[2 * k0 + 1] + u * uvs[2 * k1 + 1] + v * uvs[2 * k2 + 1]

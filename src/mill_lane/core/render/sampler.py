@@ -81,9 +81,14 @@ def pixel_seed(seed: int, x: int, y: int) -> Any:
 @lean
 def pair(seed: Any, index: int, dimension: int) -> Any:
     """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
-    s = mix(U(seed) + mix(U(dimension)))
+    s = mix(U(seed) + U(dimension) * U(0x9E3779B9))
     i = scramble(U(index), s)
+    # The seed is well mixed by now; a multiplication and a fold give each dimension one of its own.
+    t = U(s * U(0x85EBCA6B))
+    first = U(t ^ (t >> U(15)))
+    t = U((s + U(0x3C6EF372)) * U(0xC2B2AE35))
+    second = U(t ^ (t >> U(16)))
     # The first Sobol dimension is the reversed index, and scrambling reverses again.
-    a = reverse(_scramble_reversed(i, mix(s + U(0x9E3779B9))))
-    b = reverse(_scramble_reversed(second_dimension_reversed(i), mix(s + U(0x3C6EF372))))
+    a = reverse(_scramble_reversed(i, first))
+    b = reverse(_scramble_reversed(second_dimension_reversed(i), second))
     return np.float64(a) * 2.3283064365386963e-10, np.float64(b) * 2.3283064365386963e-10

@@ -21,6 +21,7 @@ from mill_lane.core.render.film import Film, new_film, noise_map, resolve, resol
 from mill_lane.core.render.load import Loaded, pose
 from mill_lane.core.render.profile import Profile, Work, new_work
 from mill_lane.core.render.settings import Preview, settings_of, shot_of
+from mill_lane.core.render.state import read_state, write_state
 from mill_lane.core.render.tiles import render_tiles
 from mill_lane.core.render.world import World, new_path
 
@@ -54,6 +55,8 @@ class Session:
     clock: Clock = clock_module.perf_counter
     preview: Preview = field(default_factory=Preview)
     profiled: bool = True
+    sky: NDArray[np.float32] | None = None  # the pixels of the recipe's sky picture
+    about: str = ""  # kept in a saved state, for whoever opens it
     priority: tuple[float, float] | None = None
     seconds: float = 0.0
     done: str = ""
@@ -64,7 +67,7 @@ class Session:
         x0, y0, x1, y1 = self.bounds
         scene = self.loaded.scene
         time = scene.seconds(self.frame)
-        self.world: World = pose(self.loaded, time, shot_of(r, self.preview, scene))
+        self.world: World = pose(self.loaded, time, shot_of(r, self.preview, scene, self.sky))
         self.profiled = self.profiled or "work" in r.layers
         self.settings = settings_of(r, self.bounds, scene, time, self.camera, self.preview, self.profiled)
         self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.lamps)
@@ -261,29 +264,28 @@ class Session:
     # --- keeping --------------------------------------------------------------------------------------------------
     def save(self, path: Path) -> None:
         """Write the state so that the render can go on from it, bit for bit."""
-        temporary = path.with_name(path.name + ".part")
-        with temporary.open("wb") as f:
-            planes: dict[str, Any] = {f"film_{name}": plane for name, plane in self.film.planes().items()}
-            counted: dict[str, Any] = self.work.state()
-            np.savez(
-                f, key=np.array(self.key), seconds=np.array(self.seconds), done=np.array(self.done), passes=self.passes,
-                resting=self.resting, checked=np.array(self._checked), **counted, **planes,
-            )  # fmt: skip
-            f.flush()
-            os.fsync(f.fileno())
-        temporary.replace(path)
+        planes: dict[str, Any] = {f"film_{name}": plane for name, plane in self.film.planes().items()}
+        own = {
+            "key": np.array(self.key), "about": np.array(self.about), "seconds": np.array(self.seconds),
+            "done": np.array(self.done), "passes": self.passes, "resting": self.resting, "checked": np.array(self._checked),
+        }  # fmt: skip
+        write_state(path, {**own, **self.work.state(), **planes})
 
     def restore(self, path: Path) -> None:
-        """Take up a saved state.  Raises MillError when it belongs to another scene, recipe, region or frame."""
-        with np.load(path, allow_pickle=False) as state:
+        """Take up a saved state.  Raises MillError when it is damaged, or belongs to another scene, recipe or crop."""
+        with read_state(path) as state:
             if str(state["key"]) != self.key:
                 raise MillError(f"{path.name} belongs to another scene, recipe or crop.", "Start the render from the beginning.")
-            self.seconds, self.done = float(state["seconds"]), str(state["done"])
-            self.passes, self.resting = state["passes"], state["resting"]
-            self._checked = int(state["checked"])
+            mine = {"passes": self.passes, "resting": self.resting}
+            mine |= {f"film_{name}": plane for name, plane in self.film.planes().items()}
+            saved = {name: state[name] for name in mine}
+            for name, array in mine.items():
+                if saved[name].shape != array.shape or saved[name].dtype != array.dtype:
+                    raise ValueError(f"{name} has another size")
             self.work.take(state)
-            for name, plane in self.film.planes().items():
-                plane[...] = state[f"film_{name}"]
+            self.seconds, self.done, self._checked = float(state["seconds"]), str(state["done"]), int(state["checked"])
+            for name, array in mine.items():
+                array[...] = saved[name]
 
 
 def tile_boxes(width: int, height: int, size: int) -> NDArray[np.int64]:

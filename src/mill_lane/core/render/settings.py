@@ -43,10 +43,16 @@ class Preview:
         return self == Preview()
 
 
-def shot_of(recipe: Recipe, preview: Preview, scene: Scene) -> Shot:
-    """What of recipe and preview changes the world itself."""
+def shot_of(recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.float32] | None = None) -> Shot:
+    """What of recipe and preview changes the world itself.
+
+    `sky` is the recipe's sky picture, (H, W, 3), longitude over latitude; it goes before the recipe's sun.
+    """
     environment = None
-    if recipe.sun_elevation is not None:
+    if sky is not None:
+        turned = np.roll(sky, round(recipe.sky_turn / 360 * sky.shape[1]), axis=1) * np.float32(recipe.sky_gain)
+        environment = Environment(pixels=turned)
+    elif recipe.sun_elevation is not None:
         environment = Environment(
             sun_elevation=recipe.sun_elevation, sun_azimuth=recipe.sun_azimuth, strength=recipe.sky_strength
         )

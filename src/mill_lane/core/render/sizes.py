@@ -18,6 +18,11 @@ LIGHT_BYTES = 12  # a pixel and lamp of the layer "lights"
 NODE_BYTES, BLOCK_BYTES = 256, 320
 
 
+def sky_bytes(width: int, height: int) -> int:
+    """Bytes of a sky picture: its pixels, once as read and once turned, and the table by which it is sampled."""
+    return width * height * (12 + 12 + 8) + height * 16
+
+
 def film_bytes(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -> dict[str, int]:
     """Bytes held for each layer of a film; `lamps` counts the lights of the scene."""
     per_pixel = {"beauty": BEAUTY_BYTES}

@@ -104,9 +104,12 @@ def sampling_table(
 
 def picture_table(pixels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
     """The sampling table of a sky picture (H, W, 3), read bilinearly: a cell counts with the most of its neighbours."""
-    luma = np.maximum(pixels.astype(float) @ np.array(LUMA), 0)
-    padded = np.pad(np.pad(luma, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap")
-    most = np.max([padded[i : i + luma.shape[0], j : j + luma.shape[1]] for i in range(3) for j in range(3)], axis=0)
+    luma = sum(np.float64(k) * pixels[..., i] for i, k in enumerate(LUMA))
+    luma = np.maximum(luma, 0.0)
+    most = np.maximum(np.maximum(np.roll(luma, 1, 1), np.roll(luma, -1, 1)), luma)
+    upper, lower = most[:-1].copy(), most[1:].copy()
+    np.maximum(most[1:], upper, out=most[1:])
+    np.maximum(most[:-1], lower, out=most[:-1])
     edges = np.cos(np.pi * np.arange(luma.shape[0] + 1) / luma.shape[0])
     rows, columns, _ = sampling_table(most, edges)
     share = (edges[:-1] - edges[1:])[:, None] / 2 / luma.shape[1]

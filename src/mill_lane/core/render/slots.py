@@ -48,7 +48,8 @@ LAMP_COLUMNS = 22
 POINT, SPOT, SUN, MESH, SKY = range(5)
 
 # Columns of `media` (float64).
-D_LOW, D_HIGH, D_SCATTER, D_EXTINCTION, D_G = 0, 3, 6, 7, 8
+# Three each of the least and the most corner, then:
+D_SCATTER, D_EXTINCTION, D_G = 6, 7, 8
 MEDIUM_COLUMNS = 9
 
 # --- Settings ----------------------------------------------------------------------------------------------------
@@ -60,7 +61,7 @@ MEDIUM_COLUMNS = 9
     S_OCCLUSION_REACH, S_SPREAD, S_LENS, S_FOCUS, S_SHUTTER, S_LIGHT_COUNT, S_AIM, S_ONLY, S_CAMERA_TRACK,
 ) = range(42)  # fmt: skip
 # From S_CAMERA_TRACK on: position, forward, right, up of the camera at the keys of the shutter, then of the next frame.
-CAMERA_KEYS = 3
+CAMERA_KEYS = 9
 SETTINGS = S_CAMERA_TRACK + 12 * (CAMERA_KEYS + 1)
 
 ONE_BY_POWER, ALL_LIGHTS, ONE_BY_ESTIMATE = 0, 1, 2
@@ -92,12 +93,12 @@ FILM_SLOTS = 14
     Q_DIM, Q_TIME, Q_LAST_KIND,
     # The event: a surface or a particle of fog.
     Q_EVENT, Q_PX, Q_PY, Q_PZ, Q_GX, Q_GY, Q_GZ, Q_NX, Q_NY, Q_NZ, Q_FRONT, Q_MATERIAL, Q_U, Q_V, Q_LEVEL, Q_NUDGE,
-    Q_BR, Q_BG, Q_BB, Q_COVER, Q_METAL, Q_ROUGHNESS, Q_CLEAR, Q_COAT, Q_COAT_ALPHA, Q_ETA, Q_MEDIUM, Q_TANGENT_AREA,
+    Q_BR, Q_BG, Q_BB, Q_COVER, Q_METAL, Q_ROUGHNESS, Q_CLEAR, Q_COAT, Q_COAT_ALPHA, Q_ETA, Q_MEDIUM,
     # Where lamps were looked for last, for the density of finding one by chance.
     Q_AX, Q_AY, Q_AZ, Q_AIM_NX, Q_AIM_NY, Q_AIM_NZ, Q_AIM_SUM, Q_AIM_SURFACE, Q_AIM_T,
     # What a lobe gave: red, green, blue and density of each of four.
     Q_LOBES,
-) = range(76)  # fmt: skip
+) = range(75)  # fmt: skip
 # A lamp that was picked: direction, distance, light, density, number, and whether it has no size.
 Q_LX = Q_LOBES + 16
 (Q_LY, Q_LZ, Q_LDIST, Q_LR, Q_LG, Q_LB, Q_LCHANCE, Q_LNUMBER, Q_LDELTA) = range(Q_LX + 1, Q_LX + 10)

@@ -45,18 +45,40 @@ def _normal_to_world(m: Any, i: int, x: float, y: float, z: float) -> Any:
     )
 
 
+@inner
+def corner_and_edges(w: Any, slot: int) -> Any:
+    """A triangle in its object's own space, float64: the first corner, and the edges to the second and the third."""
+    block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
+    x, y, z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
+    return (
+        (x, y, z),
+        (block[base + 24] - x, block[base + 32] - y, block[base + 40] - z),
+        (block[base + 48] - x, block[base + 56] - y, block[base + 64] - z),
+    )
+
+
+@inner
+def corner_numbers(w: Any, triangle: int, slot: int) -> Any:
+    """Which vertices of its mesh a triangle has; `triangle` is where the mesh's triangles begin."""
+    number = np.int64(as_i32(f32_at(w[W_BLOCKS]))[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
+    corners = u32_at(w[W_TRIANGLES] + 12 * (triangle + number))
+    return np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
+
+
 @lean
 def place(w: Any, q: Any, cone: float) -> None:
     """Where the ray's hit lies and how it is turned; `cone` is the ray's width there in metres."""
     at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * np.int64(q[Q_PLACE]))
     slot = np.int64(q[Q_SLOT])
-    block = f32_at(w[W_BLOCKS])
-    base = (slot >> 3) * BLOCK + (slot & 7)
     u, v = q[Q_BU], q[Q_BV]
     c = 1.0 - u - v
-    p0x, p0y, p0z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
-    e1x, e1y, e1z = block[base + 24] - p0x, block[base + 32] - p0y, block[base + 40] - p0z
-    e2x, e2y, e2z = block[base + 48] - p0x, block[base + 56] - p0y, block[base + 64] - p0z
+    # The normals lie farthest away: their reading is begun first, and goes on beside what follows.
+    k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], slot)
+    normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
+    sx = c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2]
+    sy = c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1]
+    sz = c * normals[3 * k0 + 2] + u * normals[3 * k1 + 2] + v * normals[3 * k2 + 2]
+    (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = corner_and_edges(w, slot)
     lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
     if at[P_MOVE] >= 0:
         moving_matrices(w, q, at[P_MOVE])
@@ -82,16 +104,7 @@ def place(w: Any, q: Any, cone: float) -> None:
     own = max(abs(lx), max(abs(ly), abs(lz))) + max(abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z)))
     q[Q_NUDGE] = own * f64_at(w[W_SIZES])[np.int64(q[Q_PLACE])] * 1.5e-6 + 1e-9
     fx, fy, fz = _normal_to_world(back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x)
-    number = np.int64(as_i32(block)[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
-    corners = u32_at(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
-    k0, k1, k2 = np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
-    normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
-    nx, ny, nz = _normal_to_world(
-        back, j,
-        c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2],
-        c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1],
-        c * normals[3 * k0 + 2] + u * normals[3 * k1 + 2] + v * normals[3 * k2 + 2],
-    )  # fmt: skip
+    nx, ny, nz = _normal_to_world(back, j, sx, sy, sz)
     material = at[P_MATERIAL]
     q[Q_MATERIAL] = material
     dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
@@ -207,10 +220,7 @@ def emitted(w: Any, q: Any, material: int) -> Any:
 @lean
 def least_height(w: Any, q: Any) -> float:
     """The smallest height of the hit triangle, in the object's own lengths: about how wide it is."""
-    slot = np.int64(q[Q_SLOT])
-    block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
-    ax, ay, az = block[base + 24] - block[base], block[base + 32] - block[base + 8], block[base + 40] - block[base + 16]
-    bx, by, bz = block[base + 48] - block[base], block[base + 56] - block[base + 8], block[base + 64] - block[base + 16]
+    _, (ax, ay, az), (bx, by, bz) = corner_and_edges(w, np.int64(q[Q_SLOT]))
     cx, cy, cz = bx - ax, by - ay, bz - az
     nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
     longest = max(ax * ax + ay * ay + az * az, max(bx * bx + by * by + bz * bz, cx * cx + cy * cy + cz * cz))

@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.integrator import component_of, count_touches, trace
+from mill_lane.core.render.integrator import trace
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.path import component_of, count_touches
 from mill_lane.core.render.sampler import pair, pixel_seed
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.vectors import f32_at, f64_at, i64_at, u8_at, u32_at

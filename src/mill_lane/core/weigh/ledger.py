@@ -9,7 +9,7 @@ from typing import Literal
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Layer, Recipe
-from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes
+from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes, sky_bytes
 from mill_lane.core.render.slots import counters_size, path_size
 from mill_lane.core.weigh.inventory import Inventory
 
@@ -111,8 +111,12 @@ def draw_up(
     steps = [Step("geometry", m.name, m.geometry_bytes) for m in inventory.meshes]
     steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in inventory.meshes]
     steps += texture_steps(inventory, texture_sizes)
-    steps += [Step("environment", "sky", 4096)] if inventory.environment != "none" else []
-    lamps = len(inventory.lights) + (inventory.environment != "none")
+    sky_width, sky_height = recipe.sky_size
+    if sky_width:
+        steps.append(Step("environment", "sky picture", sky_bytes(sky_width, sky_height)))
+    elif inventory.environment != "none":
+        steps.append(Step("environment", "sky", 4096))
+    lamps = len(inventory.lights) + (inventory.environment != "none" or sky_width > 0)
     steps += [Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, lamps)]
     if device.kind == "card":
         steps.append(Step("in_flight", f"{device.samples_in_flight:,} paths", device.samples_in_flight * PATH_BYTES))

@@ -16,7 +16,7 @@ class Field:
     name: str
     label: str
     value: Any
-    kind: Literal["number", "switch", "choice"] = "number"
+    kind: Literal["number", "switch", "choice", "picture"] = "number"
     unit: str = ""
     step: str = "1"
     choices: tuple[tuple[str, str], ...] = ()
@@ -53,6 +53,7 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
         "Rays at the first thing that is met; each multiplies one component.",
     ),
     ("Which lights", ("light_choice", "light_threshold", "sky_visible", "sun_elevation", "sun_azimuth", "sky_strength"), ""),
+    ("Sky picture", ("sky_picture", "sky_turn", "sky_gain"), "An HDR or EXR of the whole sphere goes before sun and sky."),
     ("Camera", ("f_stop", "focus_distance", "shutter"), "F-stop 0 is sharp everywhere, shutter 0 stands still."),
     ("How it is drawn", ("order", "tile_size"), ""),
     ("For previews only", ("early_end", "pattern_block"), "They save time and leave blotches in dark places."),
@@ -68,6 +69,8 @@ def field(recipe: Recipe, name: str) -> Field:
     label, unit = str(info.title), str(extra.get("unit", ""))
     if name in CHOICES:
         return Field(name, label, value, "choice", choices=CHOICES[name])
+    if name == "sky_picture":
+        return Field(name, label, value, "picture")
     if isinstance(value, bool):
         return Field(name, label, value, "switch")
     if name in PERCENT:

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe import MOST_SAMPLES, Recipe
 from mill_lane.store.models import Trial
 from mill_lane.web.format import duration, percent
 from mill_lane.web.presenters.profile import component_name
@@ -48,6 +48,10 @@ def name_of(setting: str) -> str:
 def as_text(setting: str, value: Any) -> str:
     if setting in ("noise", "clean"):
         return f"{value * 100:g} %"
+    if setting == "samples" and value >= MOST_SAMPLES:
+        return "no end"
+    if setting == "sky_picture":
+        return value.split("/")[2] if value else "none"
     if isinstance(value, bool):
         return "on" if value else "off"
     return f"{value:g}" if isinstance(value, float) else "none" if value is None else str(value)
@@ -120,7 +124,7 @@ def rows(trials: list[Trial]) -> list[Row]:
         r = t.recipe
         title = (
             f"{r['width']} x {r['height']}, crop {x0},{y0} to {x1},{y1}, frame {t.frame}, {t.device}; "
-            f"{r['samples']} samples at most, {r['bounces']} bounces, seed {r['seed']}"
+            f"{as_text('samples', r['samples'])} samples at most, {r['bounces']} bounces, seed {r['seed']}"
         )
         if m:
             title += (

@@ -126,6 +126,28 @@ document.addEventListener("alpine:init", () => {
     stop() { this.stopped = true; this.request.abort(); },
   }));
 
+  // A button that sends a file beside the scene: a picture of the sky, a saved session.
+  Alpine.data("filing", () => ({
+    said: "",
+    init() { const input = this.$root.querySelector("input"); if (input) this.said = input.dataset.label; },
+    async pick(event) {
+      const input = event.target, file = input.files[0], root = this.$root;
+      if (!file) return;
+      this.said = "Sending " + file.name;
+      const href = root.dataset.href + "?name=" + encodeURIComponent(file.name);
+      const answer = await fetch(href, { method: "POST", headers: { "Content-Type": "application/octet-stream" }, body: file }).catch(() => null);
+      const data = answer ? await answer.json().catch(() => ({})) : {};
+      input.value = ""; this.said = input.dataset.label;
+      if (!answer || !answer.ok) return complain(root.closest("form") || root.parentElement, data);
+      return data.go ? visit(data.go) : refresh();
+    },
+    async clear() {
+      const { ok, data } = await send("DELETE", this.$root.dataset.href);
+      if (!ok) return complain(this.$root.closest("form"), data);
+      await refresh();
+    },
+  }));
+
   // Links that change the view in place.
   Alpine.data("here", () => ({
     go(event) {
