@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import OpenImageIO as oiio
 
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.recipe import Recipe
@@ -94,6 +95,15 @@ def picture(size: int = 8, channels: int = 3, bits: int = 8, name: str = "grain"
     top = 255 if bits == 8 else 65535
     pixels = np.random.default_rng(3).integers(0, top, (size, size, channels)).astype(np.uint8 if bits == 8 else np.uint16)
     return encoded(name, "image/png", size, channels, bits, encode(pixels, "image/png"))
+
+
+def write_sky(path: Path, pixels: np.ndarray) -> Path:
+    """Write floats, (height, width, channels), as HDR or EXR by the path's ending."""
+    out = oiio.ImageOutput.create(str(path))
+    out.open(str(path), oiio.ImageSpec(pixels.shape[1], pixels.shape[0], pixels.shape[2], "float"))
+    out.write_image(np.ascontiguousarray(pixels, np.float32))
+    out.close()
+    return path
 
 
 @functools.cache

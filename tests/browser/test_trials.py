@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 import time
 import urllib.request
+from typing import Any
 
+import numpy as np
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.select import Select
 
 from tests.browser.case import BrowserCase
+from tests.scenes import write_sky
 
 
 class TestTrialTools(BrowserCase):
@@ -25,14 +28,17 @@ class TestTrialTools(BrowserCase):
         for name, value in values.items():
             self.fill(name, value, "#trial")
 
-    def live_task(self) -> dict[str, object] | None:
-        """The trial that waits, runs or is paused, as the server tells it."""
+    def open_tasks(self) -> list[dict[str, Any]]:
+        """The trials that wait, run or are paused, as the server tells them."""
         with urllib.request.urlopen(f"{self.server.base}/events", timeout=10) as stream:
             for line in stream:
                 if line.startswith(b"data: "):
-                    tasks = json.loads(line[6:])["tasks"]
-                    return next((t for t in tasks if t["kind"] == "trial"), None)
-        return None
+                    return [t for t in json.loads(line[6:])["tasks"] if t["kind"] == "trial"]
+        return []
+
+    def live_task(self) -> dict[str, Any] | None:
+        """The first of them."""
+        return next(iter(self.open_tasks()), None)
 
     def test_1_layers_maps_and_the_profile(self) -> None:
         self.open_trials()
@@ -51,9 +57,10 @@ class TestTrialTools(BrowserCase):
         self.until(lambda: not self.driver.find_elements(By.CSS_SELECTOR, "[aria-label^='Scale from']"))
         self.driver.back()
         self.until(lambda: "layer=work" in self.driver.current_url)
+        self.until(lambda: Select(self.find("[data-param='layer']")).first_selected_option.text == "map: cost")
         # Where the time goes.
         self.press("Where the time goes")
-        self.says("of thread time by", "What if", "without bare_bulb")
+        self.says("of thread time by", "What if", "without the shading of")
         for division, words in (("object", "counter"), ("light", "grain"), ("material", "plaster"), ("bounce", "light")):
             self.press(division)
             self.until(lambda d=division: f"division={d}" in self.driver.current_url)
@@ -64,9 +71,11 @@ class TestTrialTools(BrowserCase):
 
     def test_2_pausing_and_going_on(self) -> None:
         self.open_trials()
-        self.settings(width=480, height=270, samples=4000, min_samples=1)
+        self.settings(width=480, height=270, samples=40, min_samples=1)
+        self.find("#trial [name='endless']").click()
         self.press("Whole view")
         self.until(lambda: (self.live_task() or {}).get("state") == "running", 60, "for the trial to run")
+        self.says("until it is stopped")
         self.until(lambda: float(((self.live_task() or {}).get("live") or {}).get("samples") or 0) >= 2, 90, "for two samples")
         self.press("Pause")
         self.until(lambda: (self.live_task() or {}).get("state") == "paused", 40, "for the trial to pause")
@@ -75,12 +84,33 @@ class TestTrialTools(BrowserCase):
         time.sleep(1.0)
         self.assertEqual(float(self.live_task()["live"]["samples"]), kept)  # type: ignore[index]
         # A paused trial does not keep the worker busy: another one runs meanwhile.
+        self.find("#trial [name='endless']").click()
         self.settings(width=64, height=36, samples=2, min_samples=1)
         self.press("Whole view")
         self.until(lambda: self.figure("trials") == "2 kept", 90, "for the trial in between")
+        self.check_saving_and_loading(kept)
         self.press("Go on")
         self.until(lambda: (self.live_task() or {}).get("state") == "running", 40, "for the trial to go on")
         self.until(lambda: float(((self.live_task() or {}).get("live") or {}).get("samples") or 0) > kept, 60, "for more samples")
+
+    def check_saving_and_loading(self, kept: float) -> None:
+        """The paused trial as a file; loaded, it stands in the book as another one, paused at the same place."""
+        link = self.find("a[download]").get_attribute("href")
+        with urllib.request.urlopen(str(link), timeout=20) as answer:
+            path = self.downloads / "mine.session"
+            path.write_bytes(answer.read())
+        self.find("[aria-label='Load a session']").send_keys(str(path))
+        self.until(lambda: "b=4" in self.driver.current_url, 30, "for the loaded session")
+        self.until(lambda: self.find("#main input[name=note]").get_attribute("value") == "loaded from mine.session")
+        self.press("Go on")
+        self.until(lambda: float(self.open_tasks()[-1]["live"].get("samples") or 0) > kept, 60, "for the loaded session to go on")
+        self.press("Stop")
+        self.until(lambda: self.figure("trials") == "3 kept", 60, "for the loaded session to stop")
+        self.visit("/jobs/1/trials?b=1")
+        bad = self.downloads / "bad.session"
+        bad.write_bytes(b"not a session")
+        self.find("[aria-label='Load a session']").send_keys(str(bad))
+        self.says("is no saved session, or is damaged")
 
     def test_3_look_here_first(self) -> None:
         """The pointer over the picture tells the running trial where to refine."""
@@ -95,6 +125,20 @@ class TestTrialTools(BrowserCase):
         self.assertTrue(240 < x < 480 and 135 < y < 270, (x, y))
         self.press("Stop")
         self.until(lambda: self.live_task() is None, 60, "for the trial to stop")
+
+    def test_5_a_picture_as_the_sky(self) -> None:
+        """Chosen under “Sky picture”, it stands in the recipe, lights the next trial, and can be taken out again."""
+        self.open_trials()
+        sky = write_sky(self.downloads / "dawn.hdr", np.full((16, 32, 3), 3.0))
+        self.find("[aria-label='Choose a picture']").send_keys(str(sky))
+        self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "[name='sky_picture'][value*='dawn.hdr']"))
+        self.settings(width=64, height=36, samples=2, min_samples=1)
+        before = int(self.figure("trials").split()[0])
+        self.press("Whole view")
+        self.until(lambda: self.figure("trials") == f"{before + 1} kept", 90, "for the trial")
+        self.says("sky picture none → dawn.hdr")
+        self.find("[title='Back to the sky of before']").click()
+        self.until(lambda: not self.driver.find_elements(By.CSS_SELECTOR, "[name='sky_picture'][value*='dawn.hdr']"))
 
     def test_4_leaving_out_while_looking(self) -> None:
         self.open_trials()

@@ -7,12 +7,14 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import numpy as np
 from fastapi.testclient import TestClient
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from sqlalchemy import select
 
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.render.state import write_state
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.serve import furnish
 from mill_lane.store.home import Home, open_home
@@ -23,7 +25,7 @@ from mill_lane.web.presenters.beam import beam
 from mill_lane.web.presenters.plan import plan
 from mill_lane.web.presenters.trials import changes
 from mill_lane.work import queue
-from tests.scenes import small_demo
+from tests.scenes import small_demo, write_sky
 
 
 def furnished(folder: Path) -> Home:
@@ -220,6 +222,73 @@ class TestChanges(WebCase):
         client = TestClient(watched, base_url="http://127.0.0.1:8410")  # type: ignore[arg-type]
         client.put("/api/jobs/1/name", json={"name": "Renamed"})
         self.assertEqual(seen, ["Renamed"])
+
+    def sky(self) -> bytes:
+        path = self.folder / "dawn.hdr"
+        write_sky(path, np.full((8, 16, 3), 0.5))
+        return path.read_bytes()
+
+    def test_sky_pictures(self) -> None:
+        """A picture becomes the sky of both recipes and of the ledger; what is none leaves the sky as it was."""
+        self.assertEqual(self.client.post("/api/jobs/1/sky?name=dawn.hdr", content=self.sky()).status_code, 200)
+        with self.home.sessions() as db:
+            job = db.get_one(Job, 1)
+            self.assertTrue(job.draft["sky_picture"].endswith("/16x8/dawn.hdr"))
+            self.assertEqual(job.draft["sky_picture"], job.final["sky_picture"])
+        self.assertIn("dawn.hdr", self.page("/jobs/1/trials"))
+        for name, content in (("dawn.png", b"x"), ("dawn.hdr", b"x"), ("dawn.exr", b"")):
+            self.refused("POST", f"/api/jobs/1/sky?name={name}", content=content)
+        self.assertIn("dawn.hdr", self.page("/jobs/1/trials"))
+        self.client.post("/api/jobs/1/trials", json={"width": 64, "height": 36, "device": 1, "whole": True})
+        with self.home.sessions() as db:
+            payload = db.scalars(select(Task).where(Task.kind == "trial")).one().payload
+            self.assertIn("dawn.hdr", payload["recipe"]["sky_picture"])
+        self.assertEqual(self.client.delete("/api/jobs/1/sky").status_code, 200)
+        self.assertNotIn("dawn.hdr", self.page("/jobs/1/finish"))
+        gone = {"sky_picture": f"{'0' * 64}/16x8/gone.hdr", "width": 64, "height": 36, "device": 1, "whole": True}
+        self.assertIn("sky picture", self.refused("POST", "/api/jobs/1/trials", json=gone)["error"])
+
+    def test_saved_sessions(self) -> None:
+        """A session comes back as a paused trial; of another scene, another edition or damaged it is refused."""
+        self.client.post("/api/jobs/1/trials", json={"width": 64, "height": 36, "device": 1, "whole": True, "endless": "true"})
+        with self.home.sessions() as db:
+            task = db.scalars(select(Task).where(Task.kind == "trial")).one()
+            number, about = task.id, json.loads(task.payload["about"])
+            self.assertGreater(task.payload["recipe"]["samples"], 10**6)
+            self.assertLess(db.get_one(Job, 1).draft["samples"], 10**6)
+            state = self.home.task_folder(number) / "state.npz"
+            write_state(state, {"about": np.array(task.payload["about"]), "film": np.zeros(3)})
+            self.assertEqual(self.client.get(f"/tasks/{number}/session").status_code, 404)  # it is not paused
+            task.state = "paused"
+            db.commit()
+        answer = self.client.get(f"/tasks/{number}/session")
+        self.assertIn("trial-1.session", answer.headers["content-disposition"])
+        go = self.client.post("/api/jobs/1/sessions?name=mine.session", content=answer.content).json()["go"]
+        self.assertIn("b=2", go)
+        with self.home.sessions() as db:
+            trial = db.scalars(select(Trial).where(Trial.number == 2)).one()
+            assert trial.task is not None
+            self.assertEqual((trial.task.state, trial.note), ("paused", "loaded from mine.session"))
+            self.assertEqual((self.home.task_folder(trial.task.id) / "state.npz").read_bytes(), answer.content)
+            first = db.scalars(select(Trial).where(Trial.number == 1)).one()
+            assert first.task is not None
+            self.assertEqual(trial.task.payload["key"], first.task.payload["key"])
+        self.assertIn("Save session", self.page(go))
+
+        def other(**more: object) -> bytes:
+            path = self.folder / "other.session"
+            write_state(path, {"about": np.array(json.dumps(about | more))})
+            return path.read_bytes()
+
+        for content, words in (
+            (b"", "empty"), (b"junk", "damaged"), (answer.content[:-40], "damaged"), (other(file_hash="0" * 64), "another scene"),
+            (other(later=1), "another edition"), (other(recipe={"width": -1}), "another edition"),
+        ):  # fmt: skip
+            problem = self.refused("POST", "/api/jobs/1/sessions?name=x.session", content=content)
+            self.assertIn(words, problem["error"])
+        with self.home.sessions() as db:
+            self.assertEqual(len(list(db.scalars(select(Trial)))), 2)
+        self.assertEqual(self.client.get("/tasks/999/session").status_code, 404)
 
     def test_trim_list(self) -> None:
         self.refused("POST", "/api/jobs/1/trim", json={})

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 import signal
+import subprocess
+import sys
 import tempfile
 import threading
 import time
 import unittest
 from pathlib import Path
 
+import psutil
 from sqlalchemy import select, text
 
 from mill_lane.core.errors import MillError
@@ -221,6 +224,37 @@ class TestWorker(WithHome):
             self.assertTrue(trial.measured["resumed"])
             self.assertGreaterEqual(trial.measured["passes"], 1)
             self.assertIsNotNone(trial.picture)
+
+    def test_nothing_runs_on_without_the_server(self) -> None:
+        """The server killed in the middle of a render: worker and renderer end too, and the task is taken up later."""
+        number = self.trial(samples=4096, width=640, height=360)
+        code = (
+            "import sys, time; from pathlib import Path; from mill_lane.work import worker\n"
+            "if __name__ == '__main__':\n    worker.start(Path(sys.argv[1])); time.sleep(600)"
+        )
+        script = self.home.folder / "server.py"
+        script.write_text(code)
+        server = subprocess.Popen([sys.executable, str(script), str(self.home.folder)])
+        self.addCleanup(server.kill)
+
+        def running() -> bool:
+            with self.home.sessions() as db:
+                return float(db.get_one(Task, number).live.get("seconds") or 0) > 0
+
+        for _ in range(1200):
+            if running():
+                break
+            time.sleep(0.1)
+        below = psutil.Process(server.pid).children(recursive=True)
+        self.assertGreaterEqual(len(below), 2)
+        server.kill()
+        server.wait()
+        _, alive = psutil.wait_procs(below, 20)
+        self.assertEqual(alive, [])
+        with self.home.sessions() as db:
+            self.assertEqual(db.get_one(Task, number).state, "running")
+            self.assertEqual(queue.recover(db, everything=True), [number])
+            self.assertEqual(db.get_one(Task, number).state, "queued")
 
     def test_a_killed_child_goes_on_from_its_checkpoint(self) -> None:
         import mill_lane.work.handlers as handlers

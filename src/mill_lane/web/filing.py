@@ -74,7 +74,7 @@ def save_session(db: Db, home: AHome, task: int) -> FileResponse:
     state = home.task_folder(task) / "state.npz"
     if row is None or trial is None or row.state != "paused" or not state.exists():
         raise HTTPException(404)
-    return FileResponse(state, media_type="application/octet-stream", filename=f"trial {trial.number}.session")
+    return FileResponse(state, media_type="application/octet-stream", filename=f"trial-{trial.number}.session")
 
 
 @router.post("/api/jobs/{job}/sessions")
@@ -97,8 +97,7 @@ async def load_session(request: Request, db: Db, home: AHome, job: int, name: st
         path.replace(home.task_folder(task.id) / "state.npz")
     finally:
         path.unlink(missing_ok=True)
-    crop = ",".join(map(str, about.region))
-    return Done(go=f"/jobs/{row.id}/trials?b={trial.number}&region={crop}")
+    return Done(go=f"/jobs/{row.id}/trials?b={trial.number}")
 
 
 def _about(path: Path, name: str) -> About:

@@ -171,7 +171,7 @@ def trials_page(
     gone = db.get(Trial, removed) if removed else None
     going = [t for t in book if t.task is not None and not t.task.over]
     rank = {"running": 0, "paused": 1, "queued": 2}
-    running = min(going, key=lambda t: (rank.get(t.task.state, 3) if t.task else 3, t.number), default=None)
+    running = min(going, key=lambda t: (rank.get(t.task.state, 3) if t.task else 3, t is not second, t.number), default=None)
     profiled = second if second is not None and second.profile else first
     failed = next(
         (t for t in book[:1] if t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured), None

@@ -22,6 +22,10 @@ IDLE = 0.15
 GRACE = 4.0  # seconds that a child has to stop by itself
 
 
+class Orphaned(Exception):
+    """Raised when the server is gone: nobody is there to tell, and the next one takes up what was begun."""
+
+
 class Child:
     """The computing process and the two ways to talk to it.  It is started anew after it died."""
 
@@ -49,14 +53,17 @@ class Worker:
     def __init__(self, home: Home) -> None:
         self.home = home
         self.child: Child | None = None
+        self.parent = os.getppid()
 
     def run(self, parent: int) -> None:
-        """Serve until the parent process is gone."""
+        """Serve until the parent process is gone, also in the middle of a task."""
+        self.parent = parent
         with self.home.sessions() as session:
             queue.recover(session, everything=True)
-        while os.getppid() == parent:
-            if not self.one():
-                time.sleep(IDLE)
+        with contextlib.suppress(Orphaned):
+            while os.getppid() == parent:
+                if not self.one():
+                    time.sleep(IDLE)
         if self.child is not None:
             self.child.kill()
 
@@ -106,6 +113,8 @@ class Worker:
                 code = child.process.exitcode or 0
                 self.child = None
                 return "failed", died(code)
+            if os.getppid() != self.parent:
+                raise Orphaned
             if time.monotonic() - last_beat > 0.25:
                 last_beat = time.monotonic()
                 with self.home.sessions() as session:

@@ -5,6 +5,7 @@ Pixels are read with OpenImageIO, which keeps 16 bits where the file has them.
 
 from __future__ import annotations
 
+import contextlib
 import io
 import os
 import struct
@@ -97,7 +98,7 @@ def read_pixels(path: Path, name: str = "picture") -> Pixels:
     config.attribute("oiio:UnassociatedAlpha", 1)  # glTF wants colours as stored, not multiplied by alpha
     source = oiio.ImageInput.open(str(path), config)
     if source is None:
-        oiio.geterror()
+        forget_error(oiio)
         raise unreadable(name)
     try:
         spec = source.spec()
@@ -106,11 +107,17 @@ def read_pixels(path: Path, name: str = "picture") -> Pixels:
             wanted = oiio.FLOAT
         pixels = source.read_image(wanted)
         if pixels is None or source.has_error:
-            source.geterror()
+            forget_error(source)
             raise unreadable(name)
     finally:
         source.close()
     return pixels[..., None] if pixels.ndim == 2 else pixels
+
+
+def forget_error(source: Any) -> None:
+    """Take the library's message away, or it is printed later; from a damaged file it may not even be text."""
+    with contextlib.suppress(UnicodeDecodeError):
+        source.geterror()
 
 
 def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
@@ -154,7 +161,7 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
     name = name or path.name
     source = oiio.ImageInput.open(str(path))
     if source is None:
-        oiio.geterror()
+        forget_error(oiio)
         raise _no_sky(name, "it cannot be read")
     try:
         spec = source.spec()
@@ -166,7 +173,7 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
             raise _no_sky(name, f"it has {spec.width} x {spec.height} pixels and {spec.nchannels} channels")
         pixels = source.read_image(0, 0, 0, 3, oiio.FLOAT)
         if pixels is None or source.has_error:
-            source.geterror()
+            forget_error(source)
             raise _no_sky(name, "it is damaged")
     finally:
         source.close()

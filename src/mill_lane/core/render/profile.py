@@ -60,10 +60,14 @@ class Work:
         }  # fmt: skip
 
     def take(self, state: Mapping[str, NDArray[Any]]) -> None:
-        """Take up what `state` gave."""
-        self.counts, self.pairs, self.lost = state["work_counts"], state["work_pairs"], float(state["work_lost"])
-        self.squares, self.products = state["work_squares"], state["work_products"]
-        self.pieces = int(state["work_pieces"])
+        """Take up what `state` gave.  Raises ValueError, and takes nothing, where that is of another size."""
+        new = {name: state[name] for name in self.state()}
+        for name, mine in self.state().items():
+            if new[name].shape != mine.shape or new[name].dtype != mine.dtype:
+                raise ValueError(f"{name} has another size")
+        self.counts, self.pairs, self.lost = new["work_counts"], new["work_pairs"], float(new["work_lost"])
+        self.squares, self.products = new["work_squares"], new["work_products"]
+        self.pieces = int(new["work_pieces"])
 
 
 def new_work(world: World) -> Work:

@@ -282,8 +282,9 @@ class Session:
             for name, array in mine.items():
                 if saved[name].shape != array.shape or saved[name].dtype != array.dtype:
                     raise ValueError(f"{name} has another size")
+            seconds, done, checked = float(state["seconds"]), str(state["done"]), int(state["checked"])
             self.work.take(state)
-            self.seconds, self.done, self._checked = float(state["seconds"]), str(state["done"]), int(state["checked"])
+            self.seconds, self.done, self._checked = seconds, done, checked
             for name, array in mine.items():
                 array[...] = saved[name]
 

@@ -35,7 +35,7 @@ def read_state(path: Path, name: str = "") -> Iterator[Any]:
             if not hasattr(state, "files"):
                 raise ValueError("it is a single array")
             yield state
-    except (ValueError, KeyError, TypeError, OSError, EOFError, BadZipFile, zlib.error) as e:
+    except (ValueError, KeyError, TypeError, OSError, EOFError, RuntimeError, BadZipFile, zlib.error) as e:
         raise MillError(
             f"“{name or path.name}” is no saved session, or is damaged ({e}).",
             "Save the session again, or start the render from the beginning.", "Nothing of it was used.",

@@ -9,7 +9,8 @@ async function refresh() {
   if (refreshing) { refreshing.again = true; return; }
   refreshing = {};
   try {
-    const answer = await fetch(location.href, { headers: { Accept: "text/html" } });
+    // A request that hangs must not keep all later ones waiting.
+    const answer = await fetch(location.href, { headers: { Accept: "text/html" }, signal: AbortSignal.timeout(20000) });
     if (!answer.ok) return;
     const next = new DOMParser().parseFromString(await answer.text(), "text/html");
     Alpine.morph(page(), next.getElementById("page"), {
@@ -22,8 +23,15 @@ async function refresh() {
           skip();
         }
       },
+      updated(el, to) {
+        // A choice that belongs to the address follows it; what is chosen in a form stays.
+        const chosen = el.nodeType === 1 && el.tagName === "SELECT" && el.dataset.param && to.querySelector("option[selected]");
+        if (chosen) el.value = chosen.value;
+      },
     });
     document.title = next.title;
+  } catch (e) {
+    if (e.name !== "TimeoutError" && e.name !== "TypeError") throw e;
   } finally {
     const again = refreshing.again;
     refreshing = null;
