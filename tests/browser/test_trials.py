@@ -111,6 +111,7 @@ class TestTrialTools(BrowserCase):
         bad.write_bytes(b"not a session")
         self.find("[aria-label='Load a session']").send_keys(str(bad))
         self.says("is no saved session, or is damaged")
+        self.assertTrue(all("bad.session" in c for c in self.complaints()))
 
     def test_3_look_here_first(self) -> None:
         """The pointer over the picture tells the running trial where to refine."""
