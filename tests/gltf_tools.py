@@ -51,3 +51,11 @@ def triangle(**more: Any) -> tuple[dict[str, Any], bytes]:
         "buffers": [{"byteLength": 36}],
     }
     return document | more, TRIANGLE.tobytes()
+
+
+def npm_mesh(name: str) -> tuple[np.ndarray, np.ndarray]:
+    """Positions and triangles of a mesh that is an npm package."""
+    code = f"process.stdout.write(JSON.stringify(require({name!r})))"
+    done = subprocess.run(["node", "-e", code], cwd=ROOT / "frontend", capture_output=True, check=True)
+    mesh = json.loads(done.stdout)
+    return np.array(mesh["positions"], np.float32), np.array(mesh["cells"], np.uint32)

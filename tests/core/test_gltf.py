@@ -140,7 +140,7 @@ class TestReading(Folder):
         with zipfile.ZipFile(packed, "w") as z:
             z.writestr("my scene/scene.gltf", text)
             z.writestr("my scene/data/tri angle.bin", binary)
-        scene = read_scene(self.file(packed.getvalue(), "scene.zip"))
+        scene = open_scene(self.file(packed.getvalue(), "scene.zip"))
         self.assertEqual(len(scene.meshes[0].parts[0].load().positions), 3)
 
     def test_what_is_not_understood_is_listed(self) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import subprocess
 import unittest
 from pathlib import Path
@@ -21,6 +20,7 @@ from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Camera, Material, Mesh, Node, Scene
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import part_of
+from tests.gltf_tools import npm_mesh
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -37,14 +37,6 @@ def reference(vertices: np.ndarray, triangles: np.ndarray, o: np.ndarray, d: np.
     out = scene.run(o.astype(np.float32), d.astype(np.float32), output=1)
     del mesh
     return np.asarray(out["tfar"]), np.asarray(out["primID"])
-
-
-def npm_mesh(name: str) -> tuple[np.ndarray, np.ndarray]:
-    """Positions and triangles of a mesh that is an npm package."""
-    code = f"process.stdout.write(JSON.stringify(require({name!r})))"
-    done = subprocess.run(["node", "-e", code], cwd=ROOT / "frontend", capture_output=True, check=True)
-    mesh = json.loads(done.stdout)
-    return np.array(mesh["positions"], np.float32), np.array(mesh["cells"], np.uint32)
 
 
 def unit(v: np.ndarray) -> np.ndarray:
@@ -285,7 +277,6 @@ class TestTwins(unittest.TestCase):
     def test_the_slow_way_renders_the_same(self) -> None:
         """A process that may not use the vectors finds the same hits."""
         import os
-        import subprocess
         import sys
 
         code = (

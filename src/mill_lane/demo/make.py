@@ -7,8 +7,8 @@ from pathlib import Path
 
 from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf import write_glb
-from mill_lane.core.formats.gltf.read import image_of
 from mill_lane.core.formats.pictures import ENDINGS, write_pixels
+from mill_lane.core.formats.textures import image_of
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.scene.model import Image
 from mill_lane.demo.bakery import FULL, MEDIUM, SMALL, Size, bakery

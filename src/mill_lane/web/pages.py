@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.devices.cpu import find_machine
+from mill_lane.core.formats.opening import ENDINGS
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
@@ -52,7 +53,8 @@ def home_page(request: Request, db: Db, removed: int | None = None) -> Response:
     prepare = db.scalars(select(Task).where(Task.kind == "prepare").order_by(Task.id.desc())).first()
     gone = db.get(Job, removed) if removed else None
     return draw(
-        request, db, "home.html", title="Jobs", jobs=jobs, prepare=prepare, scenes=listed_scenes(settings_of(request).scenes),
+        request, db, "home.html", title="Jobs", endings=ENDINGS, jobs=jobs, prepare=prepare,
+        scenes=listed_scenes(settings_of(request).scenes),
         folder=settings_of(request).scenes, gone=gone if gone is not None and gone.removed else None,
     )  # fmt: skip
 

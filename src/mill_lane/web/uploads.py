@@ -33,7 +33,7 @@ def check_name(name: str) -> str:
     if not short.lower().endswith(ENDINGS):
         raise MillError(
             f"“{short}” is not a scene file that is read.",
-            "Export the scene as GLB (glTF binary), or pack a .gltf with its files into one ZIP.",
+            f"Mill Lane reads {', '.join(ENDINGS)}. A scene with files beside it goes into one ZIP.",
             "Nothing was imported.",
         )
     return short

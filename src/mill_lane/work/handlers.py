@@ -52,6 +52,13 @@ def handle_open(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     """Read a file that came in, check every vertex, pack it as one GLB, and weigh it."""
     source, path = Path(payload["source"]), Path(payload["path"])
     report(0.02, "reading the file")
+    if payload.get("uploaded"):
+        # Under the name that the artist knows: meshes and messages are called by it.
+        named = Path(payload["folder"]) / "sent" / payload["name"]
+        named.parent.mkdir(exist_ok=True)
+        named.unlink(missing_ok=True)
+        named.symlink_to(source.absolute())
+        source = named
     scene = open_scene(source)
     check_vertices(scene, part(report, 0.05, 0.6))
     write_glb(scene, path, part(report, 0.6, 0.85))

@@ -2,15 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf import read_scene
+from mill_lane.core.formats.meshes import read_obj, read_ply, read_stl
+from mill_lane.core.formats.units import with_units
+from mill_lane.core.formats.unpack import first_file, is_zip, the_scene, unpack
+from mill_lane.core.formats.usd import read_usd
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.model import Scene
 
-ENDINGS = (".glb", ".gltf", ".zip")
+READERS: dict[str, Callable[[Path], Scene]] = {
+    ".glb": read_scene, ".gltf": read_scene, ".usd": read_usd, ".usda": read_usd, ".usdc": read_usd, ".obj": read_obj,
+    ".ply": read_ply, ".stl": read_stl,
+}  # fmt: skip
+UNITLESS = (".obj", ".ply", ".stl")  # formats that say neither unit nor axis
+ENDINGS = (*READERS, ".usdz", ".zip")
 
 
 def open_scene(path: Path) -> Scene:
@@ -18,7 +29,26 @@ def open_scene(path: Path) -> Scene:
 
     Raises MillError when the file cannot be used.
     """
-    return with_defaults(read_scene(path))
+    try:
+        if path.stat().st_size == 0:
+            raise MillError(f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
+        if not is_zip(path):
+            return with_defaults(_read(path))
+    except OSError as e:
+        raise MillError(f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again.") from e
+    keep = unpack(path)
+    if path.suffix.lower() == ".usdz":
+        scene = _read(first_file(path, Path(keep.name)))
+    else:
+        scene = _read(the_scene(Path(keep.name), tuple(READERS), path.name))
+    # Vertices and pixels are read later: the unpacked files stay as long as the scene does.
+    return with_defaults(replace(scene, keep=keep))
+
+
+def _read(path: Path) -> Scene:
+    ending = path.suffix.lower()
+    scene = READERS.get(ending, read_scene)(path)
+    return with_units(scene, ending) if ending in UNITLESS else scene
 
 
 def check_vertices(scene: Scene, progress: Progress = silent) -> None:

@@ -256,6 +256,7 @@ class Scene:
     frames: tuple[int, int] = (1, 1)  # first and last, both rendered
     notes: tuple[Note, ...] = ()
     origin: Any = field(default=None, repr=False)
+    keep: Any = field(default=None, repr=False)  # a temporary folder that lives as long as the scene
 
     @property
     def placements(self) -> list[tuple[int, int]]:

@@ -6,9 +6,7 @@ import base64
 import binascii
 import json
 import struct
-import tempfile
-import zipfile
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -17,8 +15,6 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import Blob, inside
 
 JSON_LIMIT = 512 * 1024 * 1024
-UNZIPPED_LIMIT = 32 * 10**9
-ZIP_MEMBERS = 20000
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,7 +25,6 @@ class Document:
     buffers: tuple[Blob, ...]
     folder: Path | None
     name: str
-    keep: Any = field(default=None, repr=False)  # a temporary folder that lives as long as the document
 
     def view(self, index: int) -> Blob:
         """The bytes of a bufferView."""
@@ -58,7 +53,7 @@ def broken(name: str, why: str) -> MillError:
 
 
 def open_document(path: Path) -> Document:
-    """Open a .glb, a .gltf with its files beside it, or a .zip of such a folder, told apart by their first bytes.
+    """Open a .glb, or a .gltf with its files beside it, told apart by their first bytes.
 
     Raises MillError when it is none of these, cut short, or names files outside its folder.
     """
@@ -72,14 +67,12 @@ def open_document(path: Path) -> Document:
         raise MillError(f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
     if start[:4] == b"glTF":
         return _open_glb(path, size, start)
-    if start[:4] == b"PK\x03\x04":
-        return _open_zip(path)
     if start.lstrip()[:1] == b"{" or start[:4] == b"\xef\xbb\xbf{":
         if size > JSON_LIMIT:
             raise broken(path.name, "its JSON is over 512 MB")
         return _from_json(_parse(path.name, path.read_bytes()), path.name, path.parent, None)
     raise MillError(
-        f"{path.name} is not a glTF scene: it starts with neither a GLB header, JSON nor a ZIP.",
+        f"{path.name} is not a glTF scene: it starts with neither a GLB header nor JSON.",
         "Export the scene as GLB (glTF binary), or as glTF with its files in one ZIP.",
         "Nothing was imported.",
     )
@@ -109,40 +102,6 @@ def _open_glb(path: Path, size: int, start: bytes) -> Document:
                 raise broken(path.name, "its binary part is longer than the file")
             binary = Blob(path, at + 8, length)
     return _from_json(_parse(path.name, text), path.name, None, binary)
-
-
-def _open_zip(path: Path) -> Document:
-    keep = tempfile.TemporaryDirectory(prefix="mill-lane-zip-")
-    folder = Path(keep.name)
-    try:
-        with zipfile.ZipFile(path) as z:
-            members = [m for m in z.infolist() if not m.is_dir()]
-            if len(members) > ZIP_MEMBERS or sum(m.file_size for m in members) > UNZIPPED_LIMIT:
-                raise MillError(
-                    f"{path.name} unpacks to over {UNZIPPED_LIMIT // 10**9} GB or {ZIP_MEMBERS} files.",
-                    "Pack only the scene and its own files.",
-                    "Nothing was imported.",
-                )
-            for m in members:
-                target = inside(folder, m.filename)
-                target.parent.mkdir(parents=True, exist_ok=True)
-                with z.open(m) as source, target.open("wb") as out:
-                    left = m.file_size  # what the directory promised is the most that is unpacked
-                    while left > 0 and (data := source.read(min(1 << 20, left))):
-                        out.write(data)
-                        left -= len(data)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError, RuntimeError, OSError) as e:
-        raise MillError(f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported.") from e
-    scenes = sorted(p for p in folder.rglob("*") if p.suffix.lower() in (".gltf", ".glb") and p.is_file())
-    if len(scenes) != 1:
-        names = ", ".join(p.name for p in scenes[:5]) or "none"
-        raise MillError(
-            f"{path.name} must hold exactly one .gltf or .glb; it holds {len(scenes)} ({names}).",
-            "Pack one scene with its files into each ZIP.",
-            "Nothing was imported.",
-        )
-    inner = open_document(scenes[0])
-    return Document(inner.json, inner.buffers, inner.folder, path.name, keep)
 
 
 def _parse(name: str, text: bytes) -> dict[str, Any]:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.formats.gltf.materials import write_material
+from mill_lane.core.formats.textures import grey_png
 from mill_lane.core.scene.model import Channel, Geometry, Image, Light, Node, Part, Scene
 
 Source = tuple[int, Callable[[], "bytes | NDArray[Any]"]]
@@ -175,6 +176,10 @@ def _primitive(b: _Builder, p: Part, bumpy: bool) -> dict[str, Any]:
 
 
 def _image(b: _Builder, image: Image) -> dict[str, Any]:
+    if image.missing:
+        grey = grey_png()
+        extras = {"mill_lane_missing": image.name}
+        return {"name": image.name, "mimeType": "image/png", "bufferView": b.view(len(grey), lambda: grey), "extras": extras}
     return {"name": image.name, "mimeType": image.mime, "bufferView": b.view(image.file_bytes, image.read)}
 
 

@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf.accessors import read_accessor, read_floats
 from mill_lane.core.formats.gltf.container import (
     Document,
@@ -21,7 +20,7 @@ from mill_lane.core.formats.gltf.container import (
 from mill_lane.core.formats.gltf.geometry import read_part
 from mill_lane.core.formats.gltf.materials import UNDERSTOOD as MATERIAL_EXTENSIONS
 from mill_lane.core.formats.gltf.materials import read_material
-from mill_lane.core.formats.pictures import read_header
+from mill_lane.core.formats.textures import image_of, missing_image
 from mill_lane.core.scene.model import (
     Camera,
     Channel,
@@ -137,36 +136,17 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
         name = str(entry.get("name") or entry.get("uri", "")[:80].split(",")[0] or f"image {i}")
         extras = entry.get("extras")
         if isinstance(extras, dict) and extras.get("mill_lane_missing"):
-            out.append(_stand_in(str(extras["mill_lane_missing"]), notes))
+            out.append(missing_image(str(extras["mill_lane_missing"]), notes))
             continue
         try:
             blob = document.view(entry["bufferView"]) if "bufferView" in entry else None
             if blob is None:
                 blob = resolve(entry["uri"], document.name, document.folder)
         except FileNotFoundError:
-            out.append(_stand_in(name, notes))
+            out.append(missing_image(name, notes))
             continue
         out.append(image_of(blob, name))
     return tuple(out)
-
-
-def image_of(blob: Blob, name: str) -> Image:
-    """An image whose encoded bytes are `blob`; only its header is read."""
-    # A JPEG may carry a long preamble (a colour profile, a thumbnail) before its size.
-    head = blob.read(0, min(blob.length, 65536))
-    if bytes(head[:2]) == b"\xff\xd8" and blob.length > 65536:
-        head = blob.read(0, min(blob.length, 1 << 22))
-    h = read_header(head, name)
-    return Image(name, h.mime, h.width, h.height, h.channels, h.bits, blob.length, blob.read)
-
-
-def _stand_in(name: str, notes: list[Note]) -> Image:
-    notes.append(Note("lost", f"The texture file “{name}” is missing: it is drawn in neutral grey."))
-
-    def no_bytes() -> bytes:
-        raise FileNotFoundError(name)
-
-    return Image(name, "image/png", 1, 1, 3, 8, 0, no_bytes, missing=True)
 
 
 def _textures(document: Document, images: int, notes: list[Note]) -> tuple[Texture, ...]:

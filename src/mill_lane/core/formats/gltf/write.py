@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.generate import generate
-from mill_lane.core.formats.pictures import encode
+from mill_lane.core.formats.textures import grey_png
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Image, Scene
 
@@ -122,6 +122,6 @@ def _shared(root: dict[str, Any], view: int, image: int) -> bool:
 def _picture(entry: dict[str, Any], image: Image) -> tuple[Chunk, str]:
     if image.missing:
         entry["extras"] = {"mill_lane_missing": image.name}
-        grey = encode(np.full((1, 1, 3), 188, np.uint8), "image/png")
+        grey = grey_png()
         return Chunk(len(grey), lambda: grey), "image/png"
     return Chunk(image.file_bytes, image.read), image.mime

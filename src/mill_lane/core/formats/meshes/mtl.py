@@ -1,0 +1,155 @@
+"""MTL: the materials of OBJ files, as the renderer's own.
+
+Colours and pictures are taken over; `Ns`, the exponent of a shine, becomes a roughness by the relation between Phong's
+exponent and the width of a microfacet distribution, alpha = sqrt(2 / (n + 2)) (Walter et al. 2007, section 5.2).  The
+extension for physically based values (`Pr`, `Pm`, `Pc`, `Ke`, `norm`) goes before it.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+
+from mill_lane.core.formats.blob import inside
+from mill_lane.core.formats.textures import file_image, missing_image
+from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse
+
+PLAIN = Material(base_color=(0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
+# How many numbers an option of a texture line takes.
+OPTIONS = {
+    "-o": 3, "-s": 3, "-t": 3, "-mm": 2, "-bm": 1, "-blendu": 1, "-blendv": 1, "-boost": 1, "-texres": 1, "-clamp": 1,
+    "-imfchan": 1, "-type": 1, "-cc": 1,
+}  # fmt: skip
+
+
+class Library:
+    """The materials read so far, by name, and the pictures that they use."""
+
+    def __init__(self, folder: Path, notes: list[Note]) -> None:
+        self.folder, self.notes = folder, notes
+        self.names: dict[str, int] = {}
+        self.materials: list[Material] = []
+        self.images: list[Image] = []
+        self.textures: list[Texture] = []
+        self._uses: dict[tuple[str, bool], int] = {}
+        self.found = False
+
+    def number(self, name: str) -> int:
+        """The number of a material; one that no file describes is plain grey."""
+        if name not in self.names:
+            self.names[name] = len(self.materials)
+            self.materials.append(replace(PLAIN, name=name))
+            if self.found:
+                self.notes.append(Note("look", f"The material “{name}” is described nowhere: it is plain grey."))
+        return self.names[name]
+
+    def read(self, path: Path) -> None:
+        """Add the materials of a file.  Lines that say nothing to a renderer are passed over."""
+        self.found = True
+        current: Material | None = None
+        values: dict[str, str] = {}
+        for line in path.read_text("utf-8", "replace").replace("\\\n", " ").splitlines():
+            word, _, rest = line.strip().partition(" ")
+            rest = rest.strip()
+            if word == "newmtl":
+                self._keep(current, values)
+                current, values = replace(PLAIN, name=rest or f"material {len(self.materials)}"), {}
+            elif word and not word.startswith("#"):
+                values[word] = rest
+        self._keep(current, values)
+
+    def _keep(self, material: Material | None, values: dict[str, str]) -> None:
+        if material is None or material.name in self.names:
+            return
+        try:
+            made = self._made(material, values)
+        except ValueError:
+            self.notes.append(Note("look", f"The material “{material.name}” is damaged: it is plain grey."))
+            made = material
+        self.names[made.name] = len(self.materials)
+        self.materials.append(made)
+
+    def _made(self, m: Material, values: dict[str, str]) -> Material:
+        def number(key: str, usual: float) -> float:
+            x = float(values[key].split()[0]) if values.get(key) else usual
+            return x if math.isfinite(x) else usual
+
+        def colour(key: str, usual: tuple[float, float, float]) -> tuple[float, float, float]:
+            if not values.get(key) or values[key].split()[0] in ("xyz", "spectral"):
+                return usual
+            c = [max(0.0, float(x)) for x in values[key].split()[:3]]
+            return (c[0], c[1], c[2]) if len(c) == 3 else (c[0], c[0], c[0])
+
+        base = self._use(values.get("map_Kd"))
+        cut_out = bool(values.get("map_d")) and values.get("map_d") == values.get("map_Kd")
+        if values.get("map_d") and not cut_out:
+            self.notes.append(Note("lost", f"The opacity of “{m.name}” is a picture of its own, which is not read."))
+        diffuse = colour("Kd", (1.0, 1.0, 1.0) if base else (0.8, 0.8, 0.8))
+        alpha = min(max(1.0 - number("Tr", 0.0) if "Tr" in values and "d" not in values else number("d", 1.0), 0.0), 1.0)
+        roughness = math.sqrt(math.sqrt(2.0 / (max(number("Ns", 10.0), 0.0) + 2.0)))
+        emissive = colour("Ke", (0.0, 0.0, 0.0))
+        glow = self._use(values.get("map_Ke"))
+        clear = values.get("illum", "").strip() in ("4", "6", "7", "9")
+        return replace(
+            m,
+            base_color=(*(min(c, 1.0) for c in diffuse), alpha),  # type: ignore[arg-type]
+            metallic=min(max(number("Pm", 0.0), 0.0), 1.0),
+            roughness=min(max(number("Pr", roughness), 0.0), 1.0),
+            ior=min(max(number("Ni", 1.5), 1.0), 4.0) if number("Ni", 1.5) > 1.0 else 1.5,
+            coat=min(max(number("Pc", 0.0), 0.0), 1.0),
+            coat_roughness=min(max(number("Pcr", 0.0), 0.0), 1.0),
+            emissive=(1.0, 1.0, 1.0) if glow and emissive == (0.0, 0.0, 0.0) else emissive,
+            transmission=1.0 if clear and alpha >= 1.0 else 0.0,
+            alpha_mode="BLEND" if alpha < 1.0 or cut_out else "OPAQUE",
+            base_texture=base,
+            emissive_texture=glow,
+            normal_texture=self._use(values.get("norm")),
+        )
+
+    def _use(self, text: str | None) -> TextureUse | None:
+        """The texture that a line names, after its options."""
+        if not text:
+            return None
+        words, numbers = text.split(), {}
+        while words and words[0] in OPTIONS:
+            option, n = words[0], 0
+            words = words[1:]
+            kept = []
+            while n < OPTIONS[option] and len(words) > 1 and _is_number(words[0], option):
+                kept.append(words.pop(0))
+                n += 1
+            numbers[option] = kept
+        name = " ".join(words).replace("\\", "/")
+        if not name:
+            return None
+        key = (name, "on" in numbers.get("-clamp", []))
+        if key not in self._uses:
+            wrap = "clamp" if key[1] else "repeat"
+            self._uses[key] = len(self.textures)
+            self.textures.append(Texture(Path(name).stem, len(self.images), wrap, wrap))  # type: ignore[arg-type]
+            self.images.append(self._image(name))
+        scale = [float(x) for x in numbers.get("-s", [])[:2]] or [1.0, 1.0]
+        offset = [float(x) for x in numbers.get("-o", [])[:2]] or [0.0, 0.0]
+        if len(scale) < 2 or len(offset) < 2:
+            raise ValueError(text)
+        return TextureUse(self._uses[key], offset=(offset[0], 1.0 - scale[1] - offset[1]), scale=(scale[0], scale[1]))
+
+    def _image(self, name: str) -> Image:
+        path = inside(self.folder, name)
+        if not path.is_file():
+            # Exporters write the path of the machine they ran on; the file often lies beside the scene all the same.
+            path = inside(self.folder, Path(name).name)
+        return file_image(path, path.name, self.notes) if path.is_file() else missing_image(name, self.notes)
+
+
+def _is_number(word: str, option: str) -> bool:
+    if option in ("-clamp", "-blendu", "-blendv", "-cc"):
+        return word in ("on", "off")
+    if option in ("-imfchan", "-type"):
+        return True
+    try:
+        float(word)
+    except ValueError:
+        return False
+    return True

@@ -1,0 +1,53 @@
+"""Files that do not say their unit nor which way is up: a guess, said aloud, and the means to correct it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from mill_lane.core.scene.defaults import world_bounds
+from mill_lane.core.scene.model import Node, Note, Scene
+
+UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
+NAMES = {"m": "metres", "cm": "centimetres", "mm": "millimetres", "in": "inches", "ft": "feet"}
+# Z up as a rotation: (x, y, z) becomes (x, z, -y).
+Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, 1.0, 0], [0, -1.0, 0, 0], [0, 0, 0, 1.0]])
+
+
+def guess_unit(largest: float) -> str:
+    """The unit in which a thing of this largest side would be of a usual size, at most 100 m (common practice)."""
+    if largest > 10_000:
+        return "mm"
+    return "cm" if largest > 100 else "m"
+
+
+def guess_up(low: np.ndarray, high: np.ndarray, ending: str) -> str:
+    """Which axis is up: printing files stand on Z; others lie flat on the floor of the axis that begins at 0."""
+    if ending == ".stl":
+        return "z"
+    size = float((high - low).max()) or 1.0
+    stands = [abs(float(low[k])) < 0.001 * size for k in (1, 2)]
+    return "z" if stands == [False, True] else "y"
+
+
+def with_units(scene: Scene, ending: str) -> Scene:
+    """The scene in metres with Y up, by guess, under a node of its own; the guess stands in the notes."""
+    low, high = world_bounds(scene)
+    largest = float((high - low).max())
+    unit = "mm" if ending == ".stl" and largest > 1 else guess_unit(largest)
+    up = guess_up(low, high, ending)
+    text = (
+        f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "
+        f"its largest side {largest * UNITS[unit]:.3g} m."
+    )
+    return turned(replace(scene, notes=(Note("look", text), *scene.notes)), UNITS[unit], up)
+
+
+def turned(scene: Scene, scale: float, up: str) -> Scene:
+    """The scene made larger or smaller by `scale`, and with Z made Y where `up` is "z"."""
+    if scale == 1.0 and up == "y":
+        return scene
+    matrix = np.diag([scale, scale, scale, 1.0]) @ (Z_UP if up == "z" else np.eye(4))
+    nodes = [replace(n, parent=n.parent + 1 if n.parent >= 0 else 0) for n in scene.nodes]
+    return replace(scene, nodes=(Node("unit and up", matrix=matrix), *nodes))

@@ -1,0 +1,198 @@
+"""UsdPreviewSurface as the renderer's materials, with the pictures plugged into it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from mill_lane.core.formats.pictures import decode, encode
+from mill_lane.core.formats.textures import file_image, missing_image
+from mill_lane.core.formats.usd.opening import beside
+from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
+
+PLAIN = Material("plain", (0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
+WRAPS: dict[str, Wrap] = {"repeat": "repeat", "mirror": "mirror", "clamp": "clamp", "black": "clamp", "useMetadata": "repeat"}
+CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3}
+
+
+class Materials:
+    """The materials met so far, by their place in the stage."""
+
+    def __init__(self, root: Path, notes: list[Note]) -> None:
+        self.root, self.notes = root, notes
+        self.all: list[Material] = []
+        self.images: list[Image] = []
+        self.textures: list[Texture] = []
+        self._numbers: dict[str, int] = {}
+        self._files: dict[str, int] = {}
+
+    def add(self, key: str, material: Material) -> int:
+        """The number of a material made here, once for each key."""
+        if key not in self._numbers:
+            self._numbers[key] = len(self.all)
+            self.all.append(material)
+        return self._numbers[key]
+
+    def bound(self, prim: Any) -> int:
+        """The number of the material bound to a mesh, or to a subset of its faces."""
+        from pxr import UsdGeom, UsdShade
+
+        material, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
+        if material and material.GetPrim().IsValid():
+            key = str(material.GetPath())
+            if key not in self._numbers:
+                self.add(key, self._made(material))
+            return self._numbers[key]
+        colour = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
+        values = colour.ComputeFlattened() if colour and colour.HasValue() else None
+        if values is not None and len(values) == 1:
+            r, g, b = (float(min(max(x, 0.0), 1.0)) for x in values[0])
+            return self.add(f"colour {r:.5f} {g:.5f} {b:.5f}", Material(
+                f"colour {r:.2f} {g:.2f} {b:.2f}", (r, g, b, 1.0), metallic=0.0, roughness=0.7
+            ))  # fmt: skip
+        return self.add("plain", PLAIN)
+
+    def _made(self, material: Any) -> Material:
+        name = material.GetPrim().GetName()
+        shader, _, _ = material.ComputeSurfaceSource()
+        if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
+            self.notes.append(Note("lost", f"The material “{name}” is no UsdPreviewSurface: it is plain grey."))
+            return Material(name, PLAIN.base_color, metallic=0.0, roughness=0.7)
+
+        def number(key: str, usual: float) -> float:
+            value = self._value(shader, key)
+            return float(value) if isinstance(value, (int, float)) and np.isfinite(value) else usual
+
+        def colour(key: str, usual: tuple[float, float, float]) -> tuple[float, float, float]:
+            value = self._value(shader, key)
+            if value is None:
+                return usual
+            r, g, b = (max(0.0, float(x)) for x in value)
+            return r, g, b
+
+        base, _ = self._use(shader, "diffuseColor")
+        glow, _ = self._use(shader, "emissiveColor")
+        normal, _ = self._use(shader, "normal")
+        rough = self._rough(shader)
+        opacity = min(max(number("opacity", 1.0), 0.0), 1.0)
+        see_through, _ = self._use(shader, "opacity")
+        cutoff = number("opacityThreshold", 0.0)
+        if see_through is not None and (base is None or see_through.texture != base.texture):
+            self.notes.append(Note("lost", f"The opacity of “{name}” is a picture of its own, which is not read."))
+            see_through = None
+        clear = see_through is not None or opacity < 1.0
+        r, g, b = (1.0, 1.0, 1.0) if base is not None else colour("diffuseColor", (0.18, 0.18, 0.18))
+        return Material(
+            name,
+            (min(r, 1.0), min(g, 1.0), min(b, 1.0), opacity),
+            metallic=1.0 if self._connected(shader, "metallic") else min(max(number("metallic", 0.0), 0.0), 1.0),
+            roughness=1.0 if self._connected(shader, "roughness") else min(max(number("roughness", 0.5), 0.0), 1.0),
+            emissive=(1.0, 1.0, 1.0) if glow is not None else colour("emissiveColor", (0.0, 0.0, 0.0)),
+            ior=min(max(number("ior", 1.5), 1.0), 4.0),
+            coat=min(max(number("clearcoat", 0.0), 0.0), 1.0),
+            coat_roughness=min(max(number("clearcoatRoughness", 0.01), 0.0), 1.0),
+            alpha_mode="OPAQUE" if not clear else "MASK" if cutoff > 0 else "BLEND",
+            alpha_cutoff=cutoff if cutoff > 0 else 0.5,
+            double_sided=True,
+            base_texture=base,
+            emissive_texture=glow,
+            normal_texture=normal,
+            rough_texture=rough,
+        )
+
+    def _source(self, shader: Any, key: str) -> tuple[Any, str]:
+        """The shader that an input is connected to, and which of its outputs; (None, "") where it is not."""
+        socket = shader.GetInput(key)
+        if not socket or not socket.HasConnectedSource():
+            return None, ""
+        sources = socket.GetConnectedSources()[0]
+        from pxr import UsdShade
+
+        return (UsdShade.Shader(sources[0].source.GetPrim()), str(sources[0].sourceName)) if sources else (None, "")
+
+    def _connected(self, shader: Any, key: str) -> bool:
+        source, _ = self._source(shader, key)
+        return bool(source) and source.GetIdAttr().Get() == "UsdUVTexture"
+
+    def _value(self, shader: Any, key: str) -> Any:
+        socket = shader.GetInput(key)
+        if not socket:
+            return None
+        attributes = socket.GetValueProducingAttributes()
+        return attributes[0].Get() if attributes else None
+
+    def _use(self, shader: Any, key: str) -> tuple[TextureUse | None, str]:
+        """The texture plugged into an input, and the channel of it."""
+        if not self._connected(shader, key):
+            return None, ""
+        source, channel = self._source(shader, key)
+        asset = self._value(source, "file")
+        if asset is None or not asset.path:
+            return None, ""
+        wraps = [WRAPS.get(str(self._value(source, w)), "repeat") for w in ("wrapS", "wrapT")]
+        texture = self._texture(source, asset.path, wraps[0], wraps[1])
+        offset, scale, turn = (0.0, 0.0), (1.0, 1.0), 0.0
+        mover, _ = self._source(source, "st")
+        if mover and mover.GetIdAttr().Get() == "UsdTransform2d":
+            s, t = self._value(mover, "scale") or (1.0, 1.0), self._value(mover, "translation") or (0.0, 0.0)
+            turn = float(np.radians(float(self._value(mover, "rotation") or 0.0)))
+            # From V up to V down: p' = f(R S f(p) + t) with f(p) = (u, 1 - v).
+            c, n = float(np.cos(turn)), float(np.sin(turn))
+            scale = (float(s[0]), float(s[1]))
+            offset = (float(t[0]) - n * scale[1], 1.0 - float(t[1]) - c * scale[1])
+        return TextureUse(texture, offset=offset, rotation=turn, scale=scale), channel
+
+    def _texture(self, source: Any, asset: str, wrap_u: Wrap, wrap_v: Wrap) -> int:
+        key = f"{asset} {wrap_u} {wrap_v}"
+        if key not in self._files:
+            stack = source.GetInput("file").GetAttr().GetPropertyStack()
+            layer = Path(stack[0].layer.realPath).parent if stack else self.root
+            path = beside(self.root, layer, asset)
+            image = file_image(path, path.name, self.notes) if path.is_file() else missing_image(Path(asset).name, self.notes)
+            self._files[key] = len(self.textures)
+            self.textures.append(Texture(Path(asset).stem, len(self.images), wrap_u, wrap_v))
+            self.images.append(image)
+        return self._files[key]
+
+    def _rough(self, shader: Any) -> TextureUse | None:
+        """One picture with roughness in green and metal in blue, as the renderer wants it, put together where needed."""
+        rough, rough_channel = self._use(shader, "roughness")
+        metal, metal_channel = self._use(shader, "metallic")
+        use = rough or metal
+        if use is None:
+            return None
+        same = rough is None or metal is None or rough.texture == metal.texture
+        if same and rough_channel in ("g", "") and metal_channel in ("b", ""):
+            return use
+        if rough is not None and metal is not None and (rough.offset, rough.scale, rough.rotation) != (
+            metal.offset, metal.scale, metal.rotation
+        ):  # fmt: skip
+            self.notes.append(Note("look", "A roughness and a metal picture are laid out differently: both follow the first."))
+        planes = [self._plane(rough, rough_channel), self._plane(metal, metal_channel)]
+        size = max((p.shape for p in planes if p is not None), key=lambda s: s[0] * s[1], default=None)
+        if size is None:
+            return use
+        pixels = np.full((*size, 3), 255, np.uint8)
+        for slot, plane in zip((1, 2), planes, strict=True):
+            if plane is not None:
+                rows, columns = (np.arange(n) * m // n for n, m in zip(size, plane.shape, strict=True))
+                pixels[..., slot] = plane[rows][:, columns]
+        data = encode(pixels, "image/png")
+        name = " and ".join(self.textures[u.texture].name for u in dict.fromkeys(x for x in (rough, metal) if x))
+        old = self.textures[use.texture]
+        self.textures.append(Texture(name, len(self.images), old.wrap_u, old.wrap_v))
+        self.images.append(Image(name, "image/png", size[1], size[0], 3, 8, len(data), lambda: data))
+        return TextureUse(len(self.textures) - 1, offset=use.offset, rotation=use.rotation, scale=use.scale)
+
+    def _plane(self, use: TextureUse | None, channel: str) -> Any:
+        """One channel of a texture, 8 bits; None where there is none."""
+        if use is None:
+            return None
+        image = self.images[self.textures[use.texture].image]
+        if image.missing:
+            return None
+        pixels = decode(image.read(), image.mime, image.name)
+        plane = pixels[..., min(CHANNELS.get(channel, 0), pixels.shape[2] - 1)]
+        return (plane >> 8).astype(np.uint8) if plane.dtype == np.uint16 else plane

@@ -1,0 +1,268 @@
+"""From a composed stage to a `Scene`: meshes placed and shared, cameras, lights, movement frame by frame."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.meshes.soup import damaged, part_of
+from mill_lane.core.formats.units import Z_UP
+from mill_lane.core.formats.usd import lights
+from mill_lane.core.formats.usd.materials import Materials
+from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
+from mill_lane.core.formats.usd.opening import open_stage, said
+from mill_lane.core.scene.model import Camera, Channel, Environment, Light, Mesh, Node, Note, Part, Scene
+
+MOST_FRAMES = 5000
+MOST_NODES = 2_000_000
+
+
+def read_usd(path: Path) -> Scene:
+    """The scene of a usda or usdc file; everything that it refers to must lie in its folder.
+
+    Raises MillError when it cannot be used.
+    """
+    stage, missing = open_stage(path)
+    try:
+        lost = [Note("lost", f"The file “{name}” is missing: what it holds is left out.") for name in dict.fromkeys(missing)]
+        return _Reader(stage, path, lost).scene()
+    except MillError:
+        raise
+    except (RuntimeError, ValueError, TypeError, IndexError, KeyError, OverflowError) as e:
+        raise damaged(path.name, said(e)) from e
+
+
+@dataclass
+class _Reader:
+    stage: Any
+    path: Path
+    notes: list[Note] = field(default_factory=list)
+    nodes: list[Node] = field(default_factory=list)
+    meshes: list[Mesh] = field(default_factory=list)
+    lights: list[Light] = field(default_factory=list)
+    cameras: list[Camera] = field(default_factory=list)
+    sky: Environment | None = None
+    others: dict[str, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        from pxr import UsdGeom
+
+        stage = self.stage
+        self.materials = Materials(self.path.parent, self.notes)
+        self.numbers: dict[tuple[str, str], int] = {}  # meshes by place in the stage and bound materials
+        self.cages: list[tuple[int, int]] = []  # of subdivision surfaces: corners of all faces, triangles
+        start, end = stage.GetStartTimeCode(), stage.GetEndTimeCode()
+        moving = stage.HasAuthoredTimeCodeRange() and np.isfinite([start, end]).all() and end >= start
+        self.frames = (round(start), min(round(end), round(start) + MOST_FRAMES)) if moving else (1, 1)
+        self.first = float(self.frames[0]) if moving else 0.0
+        self.rate = float(stage.GetTimeCodesPerSecond()) or 24.0
+        scale = float(UsdGeom.GetStageMetersPerUnit(stage)) or 1.0
+        turn = Z_UP if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else np.eye(4)
+        self.base = np.diag([scale, scale, scale, 1.0]) @ turn
+        self.caches = {self.first: UsdGeom.XformCache(self.first)}
+
+    def scene(self) -> Scene:
+        from pxr import Usd, UsdGeom, UsdLux
+
+        drawn = Usd.TraverseInstanceProxies(Usd.PrimIsActive & Usd.PrimIsDefined & Usd.PrimIsLoaded & ~Usd.PrimIsAbstract)
+        walk = iter(Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
+        for prim in walk:
+            image = UsdGeom.Imageable(prim)
+            if image and (image.ComputeVisibility(self.first) == "invisible" or image.ComputePurpose() in ("guide", "proxy")):
+                walk.PruneChildren()
+            elif prim.IsA(UsdGeom.PointInstancer):
+                self._instancer(prim, drawn)
+                walk.PruneChildren()
+            elif prim.IsA(UsdGeom.Mesh):
+                self._place(prim.GetName(), self._mesh(prim), self._worlds(prim))
+            elif prim.IsA(UsdGeom.Camera):
+                self._camera(prim)
+            elif prim.IsA(UsdLux.DomeLight):
+                self.sky = lights.as_sky(prim, self.first, self.notes)
+            elif prim.HasAPI(UsdLux.LightAPI):
+                self._light(prim)
+            elif prim.IsA(UsdGeom.Gprim):
+                self.others[prim.GetTypeName()] = self.others.get(prim.GetTypeName(), 0) + 1
+        if not self.meshes:
+            raise MillError(
+                f"{self.path.name} holds no mesh that is visible.", "Check that the objects are included in the export.",
+                "Nothing was imported.",
+            )  # fmt: skip
+        self.notes += [Note("lost", f"{n:,} of the kind {kind} are not drawn.") for kind, n in self.others.items()]
+        if self.cages:
+            corners, triangles = (sum(c[k] for c in self.cages) for k in (0, 1))
+            self.notes.append(Note("look", (
+                f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages of {triangles:,} triangles; "
+                f"one level would be {2 * corners:,}, two {8 * corners:,}."
+            )))  # fmt: skip
+        return Scene(
+            self.path.stem, tuple(self.nodes), tuple(self.meshes), tuple(self.materials.all), tuple(self.materials.textures),
+            tuple(self.materials.images), tuple(self.lights), tuple(self.cameras), environment=self.sky, frame_rate=self.rate,
+            frames=self.frames, notes=tuple(self.notes),
+        )  # fmt: skip
+
+    # --- places -----------------------------------------------------------------------------------------------------
+    def _at(self, prim: Any, time: float) -> NDArray[np.float64]:
+        """Object to world at a time, in metres with Y up, for columns; the library's matrices are for rows."""
+        from pxr import UsdGeom
+
+        cache = self.caches.get(time) or self.caches.setdefault(time, UsdGeom.XformCache(time))
+        return self.base @ np.array(cache.GetLocalToWorldTransform(prim), float).T
+
+    def _worlds(self, prim: Any) -> list[NDArray[np.float64]]:
+        """The matrix of each frame; one alone where nothing above the prim moves."""
+        from pxr import UsdGeom
+
+        above, moves = prim, False
+        while above and not above.IsPseudoRoot():
+            xform = UsdGeom.Xformable(above)
+            moves = moves or bool(xform and xform.TransformMightBeTimeVarying())
+            above = above.GetParent()
+        first, last = self.frames
+        return [self._at(prim, float(t)) for t in (range(first, last + 1) if moves and last > first else [self.first])]
+
+    def _place(self, name: str, mesh: int, worlds: list[NDArray[np.float64]], **more: int) -> None:
+        if mesh < 0 and not more:
+            return
+        if len(self.nodes) >= MOST_NODES:
+            raise MillError(f"{self.path.name} places over {MOST_NODES:,} objects.", "Export fewer instances.")
+        node = Node(name, matrix=worlds[0], mesh=mesh, **more)  # type: ignore[arg-type]
+        if len(worlds) > 1 and any(not np.array_equal(w, worlds[0]) for w in worlds):
+            node = replace(node, matrix=None, **self._moving(worlds))
+        self.nodes.append(node)
+
+    def _moving(self, worlds: list[NDArray[np.float64]]) -> dict[str, Any]:
+        times = np.arange(len(worlds)) / self.rate
+        moved = np.array([w[:3, 3] for w in worlds])
+        turned, sized = np.zeros((len(worlds), 4)), np.zeros((len(worlds), 3))
+        for i, w in enumerate(worlds):
+            turned[i], sized[i] = decomposed(w)
+            if i and turned[i] @ turned[i - 1] < 0:
+                turned[i] = -turned[i]
+        kinds = (("translation", moved), ("rotation", turned), ("scale", sized))
+        return {
+            "translation": tuple(moved[0]), "rotation": tuple(turned[0]), "scale": tuple(sized[0]),
+            "channels": tuple(Channel(p, "LINEAR", times, v) for p, v in kinds),  # type: ignore[arg-type]
+        }  # fmt: skip
+
+    # --- things -----------------------------------------------------------------------------------------------------
+    def _mesh(self, prim: Any) -> int:
+        """The number of a prim's mesh, shared by all instances of one prototype; -1 where it has no triangle."""
+        from pxr import UsdGeom, UsdShade
+
+        own = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
+        subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets()
+        bound = [self.materials.bound(s.GetPrim()) for s in subsets] + [self.materials.bound(prim)]
+        key = (str(own.GetPath()), str(bound))
+        if key in self.numbers:
+            return self.numbers[key]
+        geometry, owner = read_mesh(prim, self.first)
+        parts: list[Part] = []
+        if geometry is not None:
+            left = np.unique(owner)
+            for subset, number in zip(subsets, bound[:-1], strict=True):
+                faces = np.intersect1d(np.array(subset.GetIndicesAttr().Get(self.first) or [], np.int64), left)
+                left = np.setdiff1d(left, faces)
+                part = part_of_faces(geometry, owner, faces)
+                parts += [part_of(part, number)] if part is not None else []
+            part = part_of_faces(geometry, owner, left if subsets else None)
+            parts += [part_of(part, bound[-1])] if part is not None else []
+            if UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get(self.first) != UsdGeom.Tokens.none:
+                self.cages.append((len(UsdGeom.Mesh(prim).GetFaceVertexIndicesAttr().Get(self.first)), len(geometry.triangles)))
+        self.numbers[key] = len(self.meshes) if parts else -1
+        if parts:
+            self.meshes.append(Mesh(prim.GetName(), tuple(parts)))
+        return self.numbers[key]
+
+    def _instancer(self, prim: Any, drawn: Any) -> None:
+        """Every instance of a point instancer as a node of its own; instances stand still over the frames."""
+        from pxr import Usd, UsdGeom
+
+        instancer = UsdGeom.PointInstancer(prim)
+        targets = instancer.GetPrototypesRel().GetForwardedTargets()
+        which = instancer.GetProtoIndicesAttr().Get(self.first)
+        matrices = instancer.ComputeInstanceTransformsAtTime(
+            self.first, self.first, UsdGeom.PointInstancer.ExcludeProtoXform, UsdGeom.PointInstancer.IgnoreMask
+        )
+        mask = instancer.ComputeMaskAtTime(self.first)
+        if which is None or len(matrices) != len(which):
+            return
+        base, cache = self._at(prim, self.first), self.caches[self.first]
+        things: list[list[tuple[str, int, NDArray[np.float64]]]] = []
+        for target in targets:
+            root = self.stage.GetPrimAtPath(target)
+            inverse = np.linalg.inv(np.array(cache.GetParentToWorldTransform(root), float).T) if root else np.eye(4)
+            found = []
+            for p in Usd.PrimRange(root, drawn) if root else ():
+                if p.IsA(UsdGeom.Mesh):
+                    found.append((p.GetName(), self._mesh(p), inverse @ np.array(cache.GetLocalToWorldTransform(p), float).T))
+            things.append(found)
+        for i, (k, matrix) in enumerate(zip(which, matrices, strict=True)):
+            if 0 <= k < len(things) and (not mask or mask[i]):
+                at = base @ np.array(matrix, float).T
+                for name, mesh, local in things[k]:
+                    self._place(f"{prim.GetName()} {i} {name}", mesh, [at @ local])
+
+    def _camera(self, prim: Any) -> None:
+        from pxr import UsdGeom
+
+        camera = UsdGeom.Camera(prim)
+        if camera.GetProjectionAttr().Get(self.first) == "orthographic":
+            self.notes.append(Note("lost", f"The camera “{prim.GetName()}” has no perspective and is left out."))
+            return
+        length = float(camera.GetFocalLengthAttr().Get(self.first) or 50.0)
+        height = float(camera.GetVerticalApertureAttr().Get(self.first) or 15.2908)
+        width = float(camera.GetHorizontalApertureAttr().Get(self.first) or 20.955)
+        yfov = 2 * float(np.arctan(height / (2 * length)))
+        self.cameras.append(Camera(prim.GetName(), min(max(yfov, 1e-3), 3.1), width / height if height > 0 else None))
+        self._place(prim.GetName(), -1, [upright(w) for w in self._worlds(prim)], camera=len(self.cameras) - 1)
+
+    def _light(self, prim: Any) -> None:
+        name, worlds = prim.GetName(), self._worlds(prim)
+        light = lights.as_light(prim, self.first)
+        if light is not None:
+            self.lights.append(light)
+            self._place(name, -1, [upright(w) for w in worlds], light=len(self.lights) - 1)
+            return
+        surface = lights.as_surface(prim, self.first)
+        if surface is None:
+            self.notes.append(Note("lost", f"The light “{name}” is of a kind that is not read ({prim.GetTypeName()})."))
+            return
+        geometry, material = surface
+        # Its own size is in the stage's unit, and the node's matrix brings that to metres; radiance has no unit of length.
+        number = self.materials.add(f"light {prim.GetPath()}", material)
+        self.meshes.append(Mesh(name, (part_of(geometry, number),)))
+        self._place(name, len(self.meshes) - 1, worlds)
+
+
+def upright(m: NDArray[np.float64]) -> NDArray[np.float64]:
+    """A matrix without its scale, for things that only look in a direction."""
+    out = np.eye(4)
+    u, _, v = np.linalg.svd(m[:3, :3])
+    turn = u @ v
+    out[:3, :3], out[:3, 3] = (turn if np.linalg.det(turn) > 0 else u @ np.diag([1, 1, -1.0]) @ v), m[:3, 3]
+    return out
+
+
+def decomposed(m: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Rotation (x, y, z, w) and scale of a matrix; a shear is lost."""
+    sized = np.linalg.norm(m[:3, :3], axis=0)
+    r = m[:3, :3] / np.maximum(sized, 1e-30)
+    if np.linalg.det(r) < 0:
+        sized[0], r[:, 0] = -sized[0], -r[:, 0]
+    u, _, v = np.linalg.svd(r)
+    r = u @ v
+    k = np.array([
+        [r[0, 0] - r[1, 1] - r[2, 2], 0, 0, 0],
+        [r[0, 1] + r[1, 0], r[1, 1] - r[0, 0] - r[2, 2], 0, 0],
+        [r[0, 2] + r[2, 0], r[1, 2] + r[2, 1], r[2, 2] - r[0, 0] - r[1, 1], 0],
+        [r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1], r[0, 0] + r[1, 1] + r[2, 2]],
+    ])  # fmt: skip
+    # Bar-Itzhack 2000: the quaternion is the eigenvector of the largest eigenvalue.
+    _, vectors = np.linalg.eigh(k + np.tril(k, -1).T)
+    return vectors[:, -1], sized
