@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import tempfile
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 from fastapi.testclient import TestClient
@@ -23,6 +26,7 @@ from mill_lane.web import format as shown
 from mill_lane.web.app import Settings, create_app
 from mill_lane.web.presenters.beam import beam
 from mill_lane.web.presenters.plan import plan
+from mill_lane.web.presenters.tables import as_csv
 from mill_lane.web.presenters.trials import changes
 from mill_lane.work import queue
 from tests.scenes import small_demo, write_sky
@@ -107,7 +111,7 @@ class TestGuard(WebCase):
 class TestPages(WebCase):
     def test_stations_tell_the_figures(self) -> None:
         scene = self.page("/jobs/1/scene?mesh=0&tab=textures&sort=name")
-        self.assertIn("full copies of 6", scene)
+        self.assertIn("meshes are copies of 7, 2 of them turned, mirrored or scaled", scene)
         fit = self.page("/jobs/1/fit")
         self.assertIn("It would fail while loading textures", fit)
         trim = self.page("/jobs/1/trim")
@@ -118,6 +122,37 @@ class TestPages(WebCase):
         for tab in ("meshes", "textures", "lights", "nonsense"):
             for sort in ("memory", "name", "copies", "triangles", "nearest", "pixels", "file", "nonsense"):
                 self.page(f"/jobs/1/scene?tab={tab}&sort={sort}")
+
+    def test_tables_sort_narrow_and_leave_as_csv(self) -> None:
+        def names(query: str) -> list[str]:
+            answer = self.client.get(f"/jobs/1/scene.csv?{query}")
+            self.assertEqual(answer.status_code, 200)
+            return [row[0] for row in csv.reader(io.StringIO(answer.text))][1:]
+
+        every = names("tab=meshes&sort=name")
+        self.assertEqual(every, sorted(every))
+        self.assertEqual(names("tab=meshes&sort=name&turned=true"), every[::-1])
+        self.assertEqual(names("tab=meshes&sort=name&q=ROLL"), [n for n in every if "roll" in n.lower()])
+        self.assertEqual(names("tab=meshes&q=nothing+like+it"), [])
+        with self.home.sessions() as db:
+            inventory = db.get_one(SceneVersion, 1).inventory
+        for tab, key, field in (
+            ("meshes", "triangles", "triangles"),
+            ("textures", "file", "file_bytes"),
+            ("lights", "power", "power"),
+        ):
+            values = {r["name"]: r[field] for r in inventory[tab]}
+            got = [values[n] for n in names(f"tab={tab}&sort={key}")]
+            self.assertEqual((len(got), got), (len(inventory[tab]), sorted(got, reverse=True)))
+        text = self.client.get("/jobs/1/scene.csv?tab=meshes").text
+        self.assertIn("nearest_m", text.splitlines()[0])
+        self.assertEqual(self.client.get("/jobs/1/scene.csv?tab=nothing").status_code, 404)
+        self.assertIn("No mesh with these words", self.page("/jobs/1/scene?q=nothing+like+it"))
+
+    def test_csv_is_no_formula(self) -> None:
+        row = SimpleNamespace(name="=cmd()", kind="point", power=1.5, size_m=0.0, nearest_m=None)
+        lines = list(csv.reader(io.StringIO(as_csv("lights", [row]))))
+        self.assertEqual(lines[1], ["'=cmd()", "point", "1.5", "0.0", ""])
 
     def test_odd_addresses(self) -> None:
         for path in (

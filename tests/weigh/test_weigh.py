@@ -80,7 +80,8 @@ class TestCounts(unittest.TestCase):
         self.assertEqual(i.instances, len(scene.placements))
         self.assertEqual(sum(x.kind == "point" for x in i.lights), 24)
         twins = [m for m in i.meshes if m.twin_of is not None]
-        self.assertEqual(len(twins), 42)  # 48 loaves and rolls of six originals
+        self.assertEqual(sum(not m.twin_baked for m in twins), 42)  # 48 loaves and rolls of six originals
+        self.assertEqual({m.name for m in twins if m.twin_baked}, {"wall_right", "wall_behind"})  # the left wall, turned
         self.assertTrue(
             all(m.name.split("_")[0] == i.meshes[m.twin_of].name.split("_")[0] for m in twins if m.twin_of is not None)
         )

@@ -31,7 +31,9 @@ async def set_sky(request: Request, db: Db, home: AHome, job: int, name: str) ->
     short = Path(name.replace("\\", "/")).name[-200:] or "sky"
     if not short.lower().endswith(SKY_ENDINGS):
         raise MillError(f"“{short}” is neither HDR nor EXR.", "Save the picture as .hdr or .exr.", "The sky stays as it was.")
-    path = await received(request, home.scratch, short, LIMIT, "Save it smaller: 4096 pixels are enough for a sky.")
+    path = await received(
+        request, home.scratch, short, LIMIT, "Save it smaller: 4096 pixels are enough for a sky.", "Save it again."
+    )
     try:
         height, width, _ = (await run_in_threadpool(read_sky, path, short)).shape
         digest = await run_in_threadpool(home.files.take, path, db, short)
@@ -82,7 +84,7 @@ async def load_session(request: Request, db: Db, home: AHome, job: int, name: st
     """A saved session as a new trial, paused where it was."""
     row = find_job(db, job)
     short = Path(name.replace("\\", "/")).name[-200:] or "session"
-    path = await received(request, home.scratch, short, LIMIT, "It cannot be a session that was saved here.")
+    path = await received(request, home.scratch, short, LIMIT, "It cannot be a session that was saved here.", "Save it again.")
     try:
         about = await run_in_threadpool(_about, path, short)
         version = next((v for v in row.versions if v.file_hash == about.file_hash), None)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any
+from urllib.parse import quote
 
 from fastapi import APIRouter, HTTPException, Request
 from fastapi.responses import FileResponse, RedirectResponse, Response
@@ -17,9 +18,10 @@ from mill_lane.core.trim.distance import by_distance
 from mill_lane.core.weigh.inventory import Inventory
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
-from mill_lane.web.context import AHome, Db, device_of, devices, find_job, inventory_of, kept_trials, settings_of
+from mill_lane.web.context import AHome, Db, device_of, devices, find_job, find_version, inventory_of, kept_trials, settings_of
 from mill_lane.web.events import stamp_of
 from mill_lane.web.presenters import scene as scenes
+from mill_lane.web.presenters import tables
 from mill_lane.web.presenters import trials as books
 from mill_lane.web.presenters.beam import beam
 from mill_lane.web.presenters.lane import lane
@@ -89,7 +91,9 @@ def scene_page(
     db: Db,
     job: int,
     tab: str = "meshes",
-    sort: str = "memory",
+    sort: str = "",
+    turned: bool = False,
+    q: str = "",
     mesh: int | None = None,
     image: int | None = None,
 ) -> Response:
@@ -97,12 +101,26 @@ def scene_page(
     if isinstance(c, Response):
         return c
     i = c["inventory"]
+    tab = tab if tab in tables.TABLES else "meshes"
+    sort = sort if any(x.key == sort for x in tables.TABLES[tab]) else tables.USUAL[tab]
     return draw(
-        request, db, "scene.html", **c, tab=tab if tab in ("meshes", "textures", "lights") else "meshes", sort=sort, mesh=mesh,
-        image=image, headline=scenes.headline(i), findings=scenes.findings(i), meshes=scenes.mesh_rows(i, sort),
-        textures=scenes.texture_rows(i, sort), plan=plan(i, mesh), plan_size=(WIDTH, HEIGHT),
+        request, db, "scene.html", **c, tab=tab, sort=sort, turned=turned, q=q, mesh=mesh, image=image,
+        headline=scenes.headline(i), findings=scenes.findings(i), rows=tables.rows(i, tab, sort, turned, q),
+        plan=plan(i, mesh), plan_size=(WIDTH, HEIGHT),
         chosen=next((m for m in i.meshes if m.index == mesh), None),
     )  # fmt: skip
+
+
+@router.get("/jobs/{job}/scene.csv")
+def scene_csv(db: Db, job: int, tab: str = "meshes", sort: str = "", turned: bool = False, q: str = "") -> Response:
+    """A table of the Scene page, as it is sorted and filtered there."""
+    if tab not in tables.TABLES:
+        raise HTTPException(404)
+    row = find_job(db, job)
+    found = tables.rows(inventory_of(find_version(db, row)), tab, sort, turned, q)
+    stem = "".join(ch if ch.isalnum() or ch in "-_ " else "_" for ch in row.name).strip() or "scene"
+    headers = {"Content-Disposition": f"attachment; filename*=utf-8''{quote(f'{stem} {tab}.csv')}"}
+    return Response(tables.as_csv(tab, found), media_type="text/csv; charset=utf-8", headers=headers)
 
 
 @router.get("/jobs/{job}/machine")

@@ -39,7 +39,7 @@ def check_name(name: str) -> str:
     return short
 
 
-async def received(request: Request, folder: Path, name: str, limit: int, advice: str) -> Path:
+async def received(request: Request, folder: Path, name: str, limit: int, advice: str, again: str) -> Path:
     """The body of the request in a file of its own, written as it comes.  Raises MillError for none and for too much."""
     written = 0
     with tempfile.NamedTemporaryFile(dir=folder, suffix=Path(name).suffix.lower(), delete=False) as f:
@@ -51,7 +51,7 @@ async def received(request: Request, folder: Path, name: str, limit: int, advice
                     raise MillError(f"“{name}” is over {limit / 10**9:g} GB.", advice, "Nothing was imported.")
                 f.write(block)
             if written == 0:
-                raise MillError(f"“{name}” is empty (0 bytes).", "Save or export it again.", "Nothing was imported.")
+                raise MillError(f"“{name}” is empty (0 bytes).", again, "Nothing was imported.")
         except BaseException:
             path.unlink(missing_ok=True)  # also when the sender went away
             raise
@@ -63,7 +63,7 @@ async def upload(request: Request, db: Db, name: str) -> Opened:
     """A scene file as the body of the request."""
     short = check_name(name)
     advice = "Put it into a folder and start with --scenes FOLDER."
-    path = await received(request, home_of(request).scratch, short, UPLOAD_LIMIT, advice)
+    path = await received(request, home_of(request).scratch, short, UPLOAD_LIMIT, advice, "Export the scene again.")
     return _open(db, path, short, uploaded=True)
 
 

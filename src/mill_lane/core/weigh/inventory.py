@@ -30,7 +30,8 @@ class MeshRow(Row):
     nearest_m: float | None
     nearest_frame: int | None
     in_view: bool
-    twin_of: int | None  # the first mesh with the very same vertices, when it is another
+    twin_of: int | None  # the first mesh with the same vertices, when it is another
+    twin_baked: bool = False  # they are the same but for a rotation, a mirroring or a scale
 
     @property
     def memory_bytes(self) -> int:

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
 from collections import Counter, defaultdict
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +22,7 @@ from mill_lane.core.weigh.inventory import (
     part_bytes,
 )
 from mill_lane.core.weigh.plan import Footprint, footprint
+from mill_lane.core.weigh.twins import Twin, find_twins
 
 
 def box_distance(points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -83,7 +82,7 @@ def weigh(scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progr
 
 def _mesh_row(
     scene: Scene, m: int, copies: int, nearest: dict[tuple[int, int], tuple[float, int]],
-    seen: set[tuple[int, int]], twins: dict[int, int],
+    seen: set[tuple[int, int]], twins: dict[int, Twin],
 ) -> MeshRow:  # fmt: skip
     mesh = scene.meshes[m]
     sizes = [part_bytes(p) for p in mesh.parts]
@@ -99,37 +98,9 @@ def _mesh_row(
         nearest_m=near[0] if near else None,
         nearest_frame=near[1] if near else None,
         in_view=any((m, i) in seen for i in range(len(mesh.parts))),
-        twin_of=twins.get(m),
+        twin_of=twins[m].of if m in twins else None,
+        twin_baked=m in twins and twins[m].baked,
     )
-
-
-def find_twins(scene: Scene, meshes: list[int]) -> dict[int, int]:
-    """Meshes whose vertices and triangles are the same to the bit as an earlier one's: {mesh: the earlier one}.
-
-    Only meshes of equal counts are read.  Materials must agree; copies with a transform baked in are not found here.
-    """
-    alike: dict[Any, list[int]] = defaultdict(list)
-    for m in meshes:
-        parts = scene.meshes[m].parts
-        alike[tuple((p.vertices, p.triangles, p.material, p.has_uvs) for p in parts)].append(m)
-    out: dict[int, int] = {}
-    for group in alike.values():
-        if len(group) < 2:
-            continue
-        first: dict[bytes, int] = {}
-        for m in group:
-            digest = hashlib.blake2b(digest_size=16)
-            for p in scene.meshes[m].parts:
-                g = p.load()
-                for array in (g.positions, g.triangles, g.uvs):
-                    if array is not None:
-                        digest.update(np.ascontiguousarray(array).data)
-            key = digest.digest()
-            if key in first:
-                out[m] = first[key]
-            else:
-                first[key] = m
-    return out
 
 
 def _textures(scene: Scene, nearest: dict[tuple[int, int], tuple[float, int]], seen: set[tuple[int, int]]) -> list[TextureRow]:

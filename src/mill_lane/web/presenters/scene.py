@@ -6,11 +6,8 @@ from collections import defaultdict
 from dataclasses import dataclass
 
 from mill_lane.core.trim.distance import by_distance
-from mill_lane.core.weigh.inventory import Inventory, LightRow, MeshRow, TextureRow
+from mill_lane.core.weigh.inventory import Inventory, MeshRow
 from mill_lane.web.format import count, listed, plural, size
-
-MESH_SORTS = ("memory", "name", "copies", "triangles", "nearest")
-TEXTURE_SORTS = ("memory", "name", "pixels", "nearest", "file")
 
 
 @dataclass(frozen=True)
@@ -42,15 +39,16 @@ def findings(i: Inventory) -> list[Finding]:
     if twins:
         n = sum(len(g) for g in twins)
         held, could = sum(m.memory_bytes for g in twins for m in g), sum(g[0].memory_bytes for g in twins)
-        text = f"{n} meshes are full copies of {len(twins)}"
-        out.append((held - could, Finding(text, f"{size(held)} could be {size(could)}", "tab=meshes&sort=name")))
+        baked = sum(m.twin_baked for g in twins for m in g)
+        text = f"{n} meshes are copies of {len(twins)}" + (f", {baked} of them turned, mirrored or scaled" if baked else "")
+        out.append((held - could, Finding(text, f"{size(held)} could be {size(could)}", "tab=meshes&q=copy")))
     unseen = [m for m in i.meshes if not m.in_view]
     if unseen:
         text = f"Never in the picture: {listed(m.name for m in unseen)}"
         held = sum(m.memory_bytes for m in unseen)
         # Textures that nothing in the picture uses go with them.
         held += sum(t.memory_bytes for t in i.textures if not t.in_view)
-        out.append((held, Finding(text, f"{size(held)} with their textures", "tab=meshes&sort=nearest")))
+        out.append((held, Finding(text, f"{size(held)} with their textures", "tab=meshes&q=not+seen")))
     wide = [t for t in i.textures if t.bits > 8 and t.memory_bytes]
     if wide:
         held = sum(t.memory_bytes for t in wide)
@@ -60,29 +58,3 @@ def findings(i: Inventory) -> list[Finding]:
     if small:
         out.append((0, Finding(f"Small and strong: {listed(x.name for x in small)}", "grain", "tab=lights")))
     return [f for _, f in sorted(out, key=lambda x: -x[0])]
-
-
-def mesh_rows(i: Inventory, sort: str) -> list[MeshRow]:
-    key = {
-        "memory": lambda m: (-m.memory_bytes, m.name),
-        "name": lambda m: m.name,
-        "copies": lambda m: (-m.copies, m.name),
-        "triangles": lambda m: (-m.triangles, m.name),
-        "nearest": lambda m: (m.nearest_m if m.nearest_m is not None else 1e18, m.name),
-    }
-    return sorted(i.meshes, key=key.get(sort, key["memory"]))
-
-
-def texture_rows(i: Inventory, sort: str) -> list[TextureRow]:
-    key = {
-        "memory": lambda t: (-t.memory_bytes, t.name),
-        "name": lambda t: t.name,
-        "pixels": lambda t: (-t.width * t.height, t.name),
-        "nearest": lambda t: (t.nearest_m if t.nearest_m is not None else 1e18, t.name),
-        "file": lambda t: (-t.file_bytes, t.name),
-    }
-    return sorted(i.textures, key=key.get(sort, key["memory"]))
-
-
-def light_rows(i: Inventory) -> list[LightRow]:
-    return i.lights

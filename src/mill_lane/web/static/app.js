@@ -177,6 +177,20 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 
+  // A field that narrows a table while it is typed in; it stands in the address.
+  Alpine.data("filter", () => ({
+    waiting: null,
+    soon() { clearTimeout(this.waiting); this.waiting = setTimeout(() => this.now(), 250); },
+    now() {
+      clearTimeout(this.waiting);
+      const input = this.$root.querySelector("[data-param]"), url = new URL(location.href);
+      if (input.value.trim()) url.searchParams.set(input.dataset.param, input.value.trim());
+      else url.searchParams.delete(input.dataset.param);
+      history.replaceState(null, "", url);
+      refresh();
+    },
+  }));
+
   // The picture's tools on the Trials page.
   Alpine.data("welltools", () => ({
     mode: "crop", zoom: "fit", wipe: 50, telling: false,
