@@ -8,8 +8,10 @@ from pathlib import Path
 from typing import ClassVar
 
 import numpy as np
+import trimesh
 from pxr import Sdf, Usd, UsdGeom, UsdUtils
 from selenium.webdriver.common.by import By
+from selenium.webdriver.support.select import Select
 
 from mill_lane.core.formats.pictures import write_pixels
 from tests.browser.case import BrowserCase
@@ -87,7 +89,22 @@ class TestFormats(BrowserCase):
         self.says("24 triangles", "12 placed", "subdivision surfaces", "no camera")
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
-    def test_3_what_is_damaged(self) -> None:
+    def test_3_reading_it_in_another_unit(self) -> None:
+        """The guess can be put right: a new version of the scene, as large as it is meant."""
+        mesh = trimesh.creation.box((90, 4, 99))
+        mesh.apply_translation([0, 0, 49.5])
+        path = self.downloads / "door.ply"
+        path.write_bytes(mesh.export(file_type="ply"))
+        self.open(path)
+        self.says("read as metres with Z up, its largest side 99 m")
+        Select(self.find("[name='unit']")).select_by_visible_text("centimetres")
+        self.press("Read again")
+        self.says("read as centimetres with Z up, its largest side 0.99 m", "scene version 2", "no camera")
+        Select(self.find("[name='up']")).select_by_visible_text("Y up")
+        self.press("Read again")
+        self.says("read as centimetres with Y up", "scene version 3")
+
+    def test_4_what_is_damaged(self) -> None:
         path = self.downloads / "half.ply"
         path.write_bytes(b"ply\nformat binary_little_endian 1.0\nelement vertex 9\nproperty float x\nend_header\n12")
         self.visit("/")

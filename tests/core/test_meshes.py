@@ -15,9 +15,11 @@ from hypothesis import strategies as st
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf import write_glb
+from mill_lane.core.formats.gltf.turn import read_in
 from mill_lane.core.formats.meshes.soup import fans
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.formats.units import reading
 from mill_lane.core.scene.model import Geometry, Scene
 from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_gltf import Folder
@@ -258,6 +260,23 @@ class TestUnits(Folder):
         low, high = world_triangles(scene).reshape(-1, 3).min(0), world_triangles(scene).reshape(-1, 3).max(0)
         np.testing.assert_allclose(high - low, [0.9, 2.0, 0.04], atol=1e-6)
         self.assertIn("millimetres with Z up", " ".join(n.text for n in scene.notes))
+
+    def test_the_guess_is_put_right(self) -> None:
+        """Read in another unit and with another axis, again and again: always from what the file says, never on top."""
+        write_glb(self.box((900, 40, 2000), "stl"), self.folder / "a.glb")
+        for i, (unit, up, want) in enumerate(
+            (("m", "z", [900, 2000, 40]), ("in", "y", [22.86, 1.016, 50.8]), ("mm", "z", [0.9, 2, 0.04]))
+        ):
+            scene = read_in(open_scene(self.folder / ("a.glb" if i == 0 else f"b{i - 1}.glb")), reading(unit, up))
+            write_glb(scene, self.folder / f"b{i}.glb")
+            size = np.ptp(world_triangles(open_scene(self.folder / f"b{i}.glb")).reshape(-1, 3), 0)
+            np.testing.assert_allclose(size, want, rtol=1e-5)
+            self.assertEqual(validate(self.folder / f"b{i}.glb")["numErrors"], 0)
+        # A scene that stood in metres gets a node of its own.
+        write_glb(self.box((0.9, 2.0, 0.04)), self.folder / "c.glb")
+        write_glb(read_in(open_scene(self.folder / "c.glb"), reading("ft", "y")), self.folder / "d.glb")
+        size = np.ptp(world_triangles(open_scene(self.folder / "d.glb")).reshape(-1, 3), 0)
+        np.testing.assert_allclose(size, np.array([0.9, 2.0, 0.04]) * 0.3048, rtol=1e-5)
 
     def test_metres_stay(self) -> None:
         scene = self.box((0.9, 0.04, 2.0))

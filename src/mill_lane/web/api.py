@@ -410,6 +410,28 @@ def apply_trim(db: Db, job: int) -> Done:
     return Done()
 
 
+class Reading(BaseModel):
+    """How a file that says neither is to be read: its unit, and the axis that points up."""
+
+    unit: Literal["m", "cm", "mm", "in", "ft"]
+    up: Literal["y", "z"]
+
+
+@router.post("/jobs/{job}/reading")
+def read_again(db: Db, job: int, form: Reading) -> Done:
+    """Read the scene in another unit, or with another axis up: a new version of it."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    inventory = inventory_of(version)
+    if inventory.read_as is None:
+        raise MillError("This scene says itself in which unit it is.", "Change the unit where it was made.")
+    if inventory.read_as == (form.unit, form.up):
+        return Done()
+    payload = {"version": version.id, "name": version.file_name, "notes": inventory.notes, **form.model_dump()}
+    queue.put(db, "read_in", payload, row.id)
+    return Done()
+
+
 @router.put("/jobs/{job}/version")
 def use_version(db: Db, job: int, version: Annotated[int, Body(embed=True)]) -> Done:
     """Go back, or forward, to another version of the scene."""

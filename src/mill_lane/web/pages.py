@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.devices.cpu import find_machine
 from mill_lane.core.formats.opening import ENDINGS
+from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
@@ -106,7 +107,7 @@ def scene_page(
     return draw(
         request, db, "scene.html", **c, tab=tab, sort=sort, turned=turned, q=q, mesh=mesh, image=image,
         headline=scenes.headline(i), findings=scenes.findings(i), rows=tables.rows(i, tab, sort, turned, q),
-        plan=plan(i, mesh), plan_size=(WIDTH, HEIGHT),
+        units=UNIT_NAMES, plan=plan(i, mesh), plan_size=(WIDTH, HEIGHT),
         chosen=next((m for m in i.meshes if m.index == mesh), None),
     )  # fmt: skip
 

@@ -14,8 +14,10 @@ import psutil
 
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.gltf import write_glb
+from mill_lane.core.formats.gltf.turn import read_in
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import read_sky, write_pixels
+from mill_lane.core.formats.units import NAMES, reading, said
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.progress import Cancelled, part
@@ -23,6 +25,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview
+from mill_lane.core.scene.defaults import world_bounds
 from mill_lane.core.trim.textures import shrink
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo.make import make_demo
@@ -64,6 +67,22 @@ def handle_open(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     write_glb(scene, path, part(report, 0.6, 0.85))
     result = _weighed(path, part(report, 0.85, 1.0))
     result["inventory"]["notes"] = [(n.level, n.text) for n in scene.notes]
+    result["inventory"]["read_as"] = scene.read_as
+    return result
+
+
+def handle_read_in(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Read a scene in another unit or with another axis up: a new version, all else as it was."""
+    unit, up = payload["unit"], payload["up"]
+    scene, path = open_scene(Path(payload["scene"])), Path(payload["path"])
+    write_glb(read_in(scene, reading(unit, up)), path, part(report, 0.0, 0.8))
+    result = _weighed(path, part(report, 0.8, 1.0))
+    low, high = world_bounds(open_scene(path))
+    note = said(unit, up, float((high - low).max()))
+    # What was told when the file came in still holds, but for the unit.
+    kept = [n for n in payload["notes"] if "nor which way is up" not in n[1]]
+    result["inventory"] |= {"read_as": (unit, up), "notes": [(note.level, note.text), *kept]}
+    result["changes"] = [{"name": path.stem, "text": f"read as {NAMES[unit]} with {up.upper()} up"}]
     return result
 
 
@@ -205,7 +224,7 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
             "left": session.seconds * (1 - share) / share if share > 0.002 else None,
         }
         try:
-            number = f"sample {session.index + 1}"
+            number = f"sample {min(session.index + 1, session.recipe.samples)}"
             report(share, f"{number}, until it is stopped" if session.recipe.endless else f"{number} of {session.recipe.samples}")
         except Cancelled:
             if session.index < 1:
@@ -258,6 +277,7 @@ HANDLERS: dict[str, Handler] = {
     "demo": handle_demo,
     "open": handle_open,
     "trim": handle_trim,
+    "read_in": handle_read_in,
     "trial": handle_render,
     "run": handle_render,
 }

@@ -23,7 +23,7 @@ def payload_for(session: Session, home: Home, task: Task) -> dict[str, Any]:
         cached = home.folder / "cache" / f"bakery-{payload['size']}-{EDITION}.glb"
         cached.parent.mkdir(exist_ok=True)
         payload["path"] = str(cached)
-    elif task.kind in ("open", "trim"):
+    elif task.kind in ("open", "trim", "read_in"):
         payload["path"] = str(folder / "scene.glb")
     if "version" in payload:
         version = session.get_one(SceneVersion, payload["version"])
@@ -113,6 +113,7 @@ KEEP = {
     "demo": _keep_scene,
     "open": _keep_scene,
     "trim": _keep_scene,
+    "read_in": _keep_scene,
     "trial": _keep_trial,
     "run": _keep_run,
 }

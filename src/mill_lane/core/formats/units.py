@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mill_lane.core.scene.defaults import world_bounds
 from mill_lane.core.scene.model import Node, Note, Scene
@@ -37,17 +38,22 @@ def with_units(scene: Scene, ending: str) -> Scene:
     largest = float((high - low).max())
     unit = "mm" if ending == ".stl" and largest > 1 else guess_unit(largest)
     up = guess_up(low, high, ending)
-    text = (
-        f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "
-        f"its largest side {largest * UNITS[unit]:.3g} m."
-    )
-    return turned(replace(scene, notes=(Note("look", text), *scene.notes)), UNITS[unit], up)
-
-
-def turned(scene: Scene, scale: float, up: str) -> Scene:
-    """The scene made larger or smaller by `scale`, and with Z made Y where `up` is "z"."""
-    if scale == 1.0 and up == "y":
-        return scene
-    matrix = np.diag([scale, scale, scale, 1.0]) @ (Z_UP if up == "z" else np.eye(4))
     nodes = [replace(n, parent=n.parent + 1 if n.parent >= 0 else 0) for n in scene.nodes]
-    return replace(scene, nodes=(Node("unit and up", matrix=matrix), *nodes))
+    return replace(
+        scene, nodes=(Node("unit and up", matrix=reading(unit, up)), *nodes), read_as=(unit, up),
+        notes=(said(unit, up, largest * UNITS[unit]), *scene.notes),
+    )  # fmt: skip
+
+
+def said(unit: str, up: str, size: float) -> Note:
+    """What to tell the artist: how the file was read, and how large that makes it."""
+    return Note("look", (
+        f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "
+        f"its largest side {size:.3g} m."
+    ))  # fmt: skip
+
+
+def reading(unit: str, up: str) -> NDArray[np.float64]:
+    """From the file's coordinates to metres with Y up, (4, 4)."""
+    k = UNITS[unit]
+    return np.diag([k, k, k, 1.0]) @ (Z_UP if up == "z" else np.eye(4))

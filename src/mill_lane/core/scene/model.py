@@ -255,6 +255,7 @@ class Scene:
     frame_rate: float = 24.0
     frames: tuple[int, int] = (1, 1)  # first and last, both rendered
     notes: tuple[Note, ...] = ()
+    read_as: tuple[str, str] | None = None  # unit and axis up, where they were guessed
     origin: Any = field(default=None, repr=False)
     keep: Any = field(default=None, repr=False)  # a temporary folder that lives as long as the scene
 

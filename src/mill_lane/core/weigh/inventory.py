@@ -84,6 +84,7 @@ class Inventory(Row):
     footprints: list[Footprint]
     notes: list[tuple[str, str]]
     environment: str
+    read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither
 
 
 def part_bytes(p: Part) -> tuple[int, int]:

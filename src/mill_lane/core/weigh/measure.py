@@ -76,6 +76,7 @@ def weigh(scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progr
         media=len(scene.media),
         footprints=_footprints(scene, track),
         notes=[(n.level, n.text) for n in scene.notes],
+        read_as=scene.read_as,
         environment="none" if scene.environment is None else "added" if scene.environment.added else "gradient",
     )
 
