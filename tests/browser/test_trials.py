@@ -75,7 +75,7 @@ class TestTrialTools(BrowserCase):
         self.find("#trial [name='endless']").click()
         self.press("Whole view")
         self.until(lambda: (self.live_task() or {}).get("state") == "running", 60, "for the trial to run")
-        self.says("until it is stopped")
+        self.says(", no end")
         self.until(lambda: float(((self.live_task() or {}).get("live") or {}).get("samples") or 0) >= 2, 90, "for two samples")
         self.press("Pause")
         self.until(lambda: (self.live_task() or {}).get("state") == "paused", 40, "for the trial to pause")
@@ -91,6 +91,15 @@ class TestTrialTools(BrowserCase):
         self.check_saving_and_loading(kept)
         self.press("Go on")
         self.until(lambda: (self.live_task() or {}).get("state") == "running", 40, "for the trial to go on")
+        # Finished trials can be looked at meanwhile: what runs is not drawn over them.
+        self.visit("/jobs/1/trials?a=1&b=3")
+        well = self.find("picture-well")
+        self.assertTrue(well.get_attribute("data-a") and well.get_attribute("data-b"))
+        self.assertIsNone(well.get_attribute("data-live"))
+        self.visit("/jobs/1/trials?b=2")
+        self.until(
+            lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""), 40, "for the running one"
+        )
         self.until(lambda: float(((self.live_task() or {}).get("live") or {}).get("samples") or 0) > kept, 60, "for more samples")
 
     def check_saving_and_loading(self, kept: float) -> None:

@@ -225,7 +225,7 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
         }
         try:
             number = f"sample {min(session.index + 1, session.recipe.samples)}"
-            report(share, f"{number}, until it is stopped" if session.recipe.endless else f"{number} of {session.recipe.samples}")
+            report(share, f"{number}, no end" if session.recipe.endless else f"{number} of {session.recipe.samples}")
         except Cancelled:
             if session.index < 1:
                 raise
