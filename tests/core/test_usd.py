@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 import tempfile
+import zipfile
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from hypothesis import HealthCheck, given, settings
@@ -16,7 +18,9 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import decode, write_pixels
-from mill_lane.core.formats.usd.read import decomposed
+from mill_lane.core.formats.usd import guard
+from mill_lane.core.formats.usd.read import decomposed, read_stage
+from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_gltf import Folder
 from tests.core.test_meshes import area, parts, world_triangles
@@ -43,7 +47,7 @@ class UsdCase(Folder):
 
     def read(self, stage: Any) -> Any:
         stage.Save()
-        scene = open_scene(self.folder / Path(stage.GetRootLayer().realPath).name)
+        scene = with_defaults(read_stage(self.folder / Path(stage.GetRootLayer().realPath).name))
         check_vertices(scene)
         return scene
 
@@ -378,7 +382,7 @@ class TestFolders(UsdCase):
                         (prim.GetReferences().AddReference if how == "reference" else prim.GetPayloads().AddPayload)(asset)
                     stage.GetRootLayer().Save()
                     with self.assertRaises(MillError, msg=f"{how} {asset}") as caught:
-                        open_scene(self.folder / f"{how}{i}.usda")
+                        read_stage(self.folder / f"{how}{i}.usda")
                     self.assertIn("outside", caught.exception.message)
 
     def test_what_is_missing_is_left_out(self) -> None:
@@ -403,7 +407,7 @@ class TestFolders(UsdCase):
                 path = Path(folder) / "x.usda"
                 path.write_bytes(text[:at] + junk + text[at + cut :])
                 try:
-                    check_vertices(open_scene(path))
+                    check_vertices(read_stage(path))
                 except MillError as e:
                     self.assertTrue(e.hint)
 
@@ -413,3 +417,51 @@ class TestFolders(UsdCase):
             path.write_bytes(binary[:n])
             with self.assertRaises(MillError):
                 open_scene(path)
+        # On some wrong bytes the library ends its process: that is a message like any other.
+        rng = np.random.default_rng(1)
+        for i in range(12):
+            broken = bytearray(binary)
+            for at in rng.integers(0, len(binary), 6):
+                broken[at] = int(rng.integers(0, 256))
+            path = self.folder / f"broken{i}.usdc"
+            path.write_bytes(broken)
+            try:
+                check_vertices(open_scene(path))
+            except MillError as e:
+                self.assertTrue(e.hint)
+
+    def test_what_breaks_the_library_is_a_message(self) -> None:
+        (self.folder / "x.usda").write_text("#usda 1.0")
+        with mock.patch.object(guard.sys, "executable", "/bin/false"), self.assertRaises(MillError) as caught:
+            open_scene(self.folder / "x.usda")
+        self.assertIn("gave up on it (status 1)", caught.exception.message)
+
+    def test_a_whole_stage_as_it_comes(self) -> None:
+        """Through the process of its own: notes, frames and movement arrive."""
+        stage = self.stage()
+        stage.SetStartTimeCode(1)
+        stage.SetEndTimeCode(5)
+        mesh = quad(stage, "/a", "catmullClark")
+        move = mesh.AddTranslateOp()
+        move.Set(Gf.Vec3d(0, 0, 0), 1)
+        move.Set(Gf.Vec3d(4, 0, 0), 5)
+        stage.Save()
+        scene = open_scene(self.folder / "x.usda")
+        self.assertEqual(scene.frames, (1, 5))
+        self.assertIn("cages", " ".join(n.text for n in scene.notes))
+        node = next(i for i, n in enumerate(scene.nodes) if n.name == "a")
+        self.assertAlmostEqual(float(world_matrices(scene, scene.seconds(3))[node][0, 3]), 2.0, places=5)
+
+    def test_a_zip_of_several_files(self) -> None:
+        (self.folder / "parts").mkdir()
+        part = self.stage("parts/loaf.usda")
+        quad(part, "/loaf")
+        part.SetDefaultPrim(part.GetPrimAtPath("/loaf"))
+        part.Save()
+        stage = self.stage()
+        stage.OverridePrim("/one").GetReferences().AddReference("parts/loaf.usda")
+        stage.Save()
+        with zipfile.ZipFile(self.folder / "x.zip", "w") as z:
+            for name in ("x.usda", "parts/loaf.usda"):
+                z.write(self.folder / name, f"shop/{name}")
+        self.assertEqual(len(open_scene(self.folder / "x.zip").placements), 1)

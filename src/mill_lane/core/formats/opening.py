@@ -42,7 +42,7 @@ def open_scene(path: Path) -> Scene:
     else:
         scene = _read(the_scene(Path(keep.name), tuple(READERS), path.name))
     # Vertices and pixels are read later: the unpacked files stay as long as the scene does.
-    return with_defaults(replace(scene, keep=keep))
+    return with_defaults(replace(scene, keep=(keep, scene.keep)))
 
 
 def _read(path: Path) -> Scene:

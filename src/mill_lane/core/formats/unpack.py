@@ -67,10 +67,13 @@ def the_scene(folder: Path, endings: Sequence[str], name: str) -> Path:
         p for p in folder.rglob("*")
         if p.suffix.lower() in endings and p.is_file() and not any(x.startswith(hidden) for x in p.relative_to(folder).parts)
     )  # fmt: skip
+    # A scene may be made of several files; the one that stands highest is the whole.
+    highest = min((len(p.parts) for p in found), default=0)
+    found = [p for p in found if len(p.parts) == highest]
     if len(found) != 1:
         names = ", ".join(p.name for p in found[:5]) or "none"
         raise MillError(
-            f"{name} must hold exactly one scene file ({', '.join(endings)}); it holds {len(found)} ({names}).",
+            f"{name} must hold exactly one scene file at its top ({', '.join(endings)}); it holds {len(found)} ({names}).",
             "Pack one scene with its files into each ZIP.",
             "Nothing was imported.",
         )

@@ -22,7 +22,7 @@ MOST_FRAMES = 5000
 MOST_NODES = 2_000_000
 
 
-def read_usd(path: Path) -> Scene:
+def read_stage(path: Path) -> Scene:
     """The scene of a usda or usdc file; everything that it refers to must lie in its folder.
 
     Raises MillError when it cannot be used.

@@ -1,0 +1,42 @@
+"""The process that reads USD: `python -m mill_lane.core.formats.usd STAGE OUT.glb`.  The last line of its output is JSON."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import json
+import os
+import resource
+import signal
+import sys
+from pathlib import Path
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.gltf import write_glb
+from mill_lane.core.formats.usd.read import read_stage
+
+SHARE = 0.8  # of the computer's memory
+
+
+def main(stage: Path, out: Path) -> int:
+    """Read the stage and write it; what went wrong, or the notes, to standard output."""
+    # It ends with whoever asked for it.
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+    most = int(os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") * SHARE)
+    soft, hard = resource.getrlimit(resource.RLIMIT_DATA)
+    resource.setrlimit(resource.RLIMIT_DATA, (most if soft == resource.RLIM_INFINITY else min(most, soft), hard))
+    try:
+        scene = read_stage(stage)
+        write_glb(scene, out)
+        print(json.dumps({"notes": [(n.level, n.text) for n in scene.notes]}))
+    except MillError as e:
+        print(json.dumps({"error": e.message, "hint": e.hint, "kept": e.kept}))
+    except MemoryError:
+        hint = "Make it smaller, or export it again if it is not that large."
+        print(json.dumps({"error": f"{stage.name} does not fit into memory.", "hint": hint, "kept": "Nothing was imported."}))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(Path(sys.argv[1]), Path(sys.argv[2])))
