@@ -97,6 +97,11 @@ class Recipe(BaseModel):
         return int(width), int(height)
 
     @property
+    def sky_changed(self) -> bool:
+        """Whether the sky picture is turned or made brighter, so that there are two of it."""
+        return self.sky_turn % 360 != 0 or self.sky_gain != 1.0
+
+    @property
     def splits(self) -> bool:
         """Whether any component gets more than its share of rays at the first event."""
         rays = (self.split_diffuse, self.split_specular, self.split_transmission, self.split_volume, self.split_lights)

@@ -177,7 +177,9 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
             raise _no_sky(name, "it is damaged")
     finally:
         source.close()
-    return np.nan_to_num(np.maximum(pixels, 0.0), nan=0.0, posinf=1e6).astype(np.float32)
+    # In place: a sky is large.
+    np.nan_to_num(pixels, copy=False, nan=0.0, posinf=1e6, neginf=0.0)
+    return np.maximum(pixels, np.float32(0.0), out=pixels)
 
 
 def _no_sky(name: str, why: str) -> MillError:

@@ -50,8 +50,11 @@ def shot_of(recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.floa
     """
     environment = None
     if sky is not None:
-        turned = np.roll(sky, round(recipe.sky_turn / 360 * sky.shape[1]), axis=1) * np.float32(recipe.sky_gain)
-        environment = Environment(pixels=turned)
+        steps = round(recipe.sky_turn / 360 * sky.shape[1]) % sky.shape[1]
+        if steps or recipe.sky_gain != 1.0:
+            sky = np.roll(sky, steps, axis=1)
+            sky *= np.float32(recipe.sky_gain)
+        environment = Environment(pixels=sky)
     elif recipe.sun_elevation is not None:
         environment = Environment(
             sun_elevation=recipe.sun_elevation, sun_azimuth=recipe.sun_azimuth, strength=recipe.sky_strength

@@ -18,9 +18,10 @@ LIGHT_BYTES = 12  # a pixel and lamp of the layer "lights"
 NODE_BYTES, BLOCK_BYTES = 256, 320
 
 
-def sky_bytes(width: int, height: int) -> int:
-    """Bytes of a sky picture: its pixels, once as read and once turned, and the table by which it is sampled."""
-    return width * height * (12 + 12 + 8) + height * 16
+def sky_bytes(width: int, height: int, turned: bool = False) -> int:
+    """Bytes of a sky picture while it is set up: its pixels, once more where it is turned or made brighter, the table by
+    which it is sampled, and what that is made from."""
+    return width * height * (12 + (12 if turned else 0) + 8 + 16) + height * 16
 
 
 def film_bytes(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -> dict[str, int]:

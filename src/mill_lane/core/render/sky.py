@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -85,32 +86,33 @@ def clear_sky(elevation: float, azimuth: float) -> NDArray[np.float32]:
     return sky.astype(np.float32)
 
 
-def sampling_table(
-    radiance: NDArray[np.float64], edges: NDArray[np.float64]
-) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
+def sampling_table(radiance: NDArray[Any], edges: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
     """Running sums for sampling a sky, over rows (H + 1,) and within rows (H, W + 1), and its mean over the sphere.
 
     radiance : luminance by cell, (H, W), the most that the cell holds.  edges : cosines of the rows' borders, (H + 1,).
     """
     share = (edges[:-1] - edges[1:])[:, None] / 2 / radiance.shape[1]  # of the sphere
-    weight = radiance * share
-    mean = float(weight.sum())
+    p = radiance * share
+    mean = float(p.sum())
     # A trace everywhere keeps the density above zero wherever a path may look.
-    p = weight / max(weight.sum(), 1e-300) * 0.999 + share * 0.001
+    p *= 0.999 / max(mean, 1e-300)
+    p += share * 0.001
     rows = np.concatenate([[0], np.cumsum(p.sum(1))])
-    columns = np.concatenate([np.zeros((len(p), 1)), np.cumsum(p, 1)], 1)
-    return rows / rows[-1], columns / columns[:, -1:], mean
+    columns = np.zeros((p.shape[0], p.shape[1] + 1))
+    np.cumsum(p, 1, out=columns[:, 1:])
+    columns /= columns[:, -1:]
+    return rows / rows[-1], columns, mean
 
 
 def picture_table(pixels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
     """The sampling table of a sky picture (H, W, 3), read bilinearly: a cell counts with the most of its neighbours."""
-    luma = sum(np.float64(k) * pixels[..., i] for i, k in enumerate(LUMA))
-    luma = np.maximum(luma, 0.0)
+    luma = pixels @ np.array(LUMA, np.float32)
+    np.maximum(luma, np.float32(0.0), out=luma)
     most = np.maximum(np.maximum(np.roll(luma, 1, 1), np.roll(luma, -1, 1)), luma)
     upper, lower = most[:-1].copy(), most[1:].copy()
     np.maximum(most[1:], upper, out=most[1:])
     np.maximum(most[:-1], lower, out=most[:-1])
     edges = np.cos(np.pi * np.arange(luma.shape[0] + 1) / luma.shape[0])
     rows, columns, _ = sampling_table(most, edges)
-    share = (edges[:-1] - edges[1:])[:, None] / 2 / luma.shape[1]
-    return rows, columns, float((luma * share).sum())
+    share = (edges[:-1] - edges[1:]) / 2 / luma.shape[1]
+    return rows, columns, float(luma.sum(1, dtype=np.float64) @ share)

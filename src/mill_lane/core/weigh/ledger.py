@@ -113,7 +113,7 @@ def draw_up(
     steps += texture_steps(inventory, texture_sizes)
     sky_width, sky_height = recipe.sky_size
     if sky_width:
-        steps.append(Step("environment", "sky picture", sky_bytes(sky_width, sky_height)))
+        steps.append(Step("environment", "sky picture", sky_bytes(sky_width, sky_height, recipe.sky_changed)))
     elif inventory.environment != "none":
         steps.append(Step("environment", "sky", 4096))
     lamps = len(inventory.lights) + (inventory.environment != "none" or sky_width > 0)
