@@ -180,6 +180,9 @@ class TestWorker(WithHome):
             self.assertTrue(self.home.files.path(str(trial.exr)).exists())
             self.assertFalse((self.home.scratch / f"task-{trial.task_id}").exists())
             queue.put(db, "trim", {"version": 1, "sizes": {"0": 32}, "name": "bakery.glb"}, 1)
+            first = db.get_one(SceneVersion, 1)
+            told = {"notes": [["look", "told when it came in"]], "read_as": ["cm", "z"]}
+            first.inventory = {**first.inventory, **told}
             bad = self.home.scratch / "bad.glb"
             bad.write_bytes(b"not a scene")
             queue.put(db, "open", {"source": str(bad), "name": "bad.glb", "uploaded": True}, 1)
@@ -190,6 +193,7 @@ class TestWorker(WithHome):
             versions = db.scalars(select(SceneVersion).order_by(SceneVersion.id)).all()
             self.assertEqual([v.number for v in versions], [1, 2])
             self.assertEqual((versions[1].parent_id, versions[1].changes[0]["new"]), (1, [32, 32]))
+            self.assertEqual({k: versions[1].inventory[k] for k in told}, told)
             self.assertEqual(db.get_one(Job, 1).version_id, versions[1].id)
             task = db.scalars(select(Task).order_by(Task.id.desc())).first()
             assert task is not None

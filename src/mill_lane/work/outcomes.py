@@ -64,6 +64,10 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
         linked.unlink(missing_ok=True)
         linked.hardlink_to(path)
         path = linked
+    if task.kind == "trim":
+        # What was told when the file came in, and how it was read, is as true of it with smaller textures.
+        parent = session.get_one(SceneVersion, task.payload["version"])
+        result["inventory"] |= {k: parent.inventory[k] for k in ("notes", "read_as") if k in parent.inventory}
     digest = home.files.take(path, session, task.payload["name"])
     number = 1 + max((v.number for v in job.versions), default=0)
     version = SceneVersion(
