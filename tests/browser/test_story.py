@@ -25,7 +25,7 @@ class TestStory(BrowserCase):
         self.press("Village bakery, dawn shot")
 
         # Scene: tables, plan, selection in the address.
-        self.says("triangles, 52 textures, 26 lights", "50 meshes are copies of 7, 2 of them turned")
+        self.says("triangles, 52 textures, 26 lights", "51 meshes are copies of 7, 2 of them turned")
         self.axe("Scene")
         self.press("oven", "tbody")
         self.until(lambda: "mesh=" in self.driver.current_url)
