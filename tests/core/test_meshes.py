@@ -345,6 +345,10 @@ class TestDamage(unittest.TestCase):
         self.survive(b"v 0 0 0\nv 1 0 0\nv 0 1e400 0\nf 1 2 3\n", "obj")
         self.survive(b"v 0 0 0\nf 1 99999999999999999999 1\n", "obj")
 
+    def test_names_no_file_can_have(self) -> None:
+        for name in (b"a\0b.mtl", b"x" * 300, b"y/" * 3000 + b"z", b"\xff\xfe"):
+            self.survive(b"mtllib " + name + b"\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "obj")
+
     def test_lists_of_many_lengths(self) -> None:
         """A binary PLY with a triangle, a quad and a face of two: read row by row."""
         out = io.BytesIO()

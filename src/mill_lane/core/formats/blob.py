@@ -8,6 +8,8 @@ from pathlib import Path
 
 from mill_lane.core.errors import MillError
 
+LONGEST_NAME = 255  # bytes, as file systems have it
+
 
 @dataclass(frozen=True)
 class Blob:
@@ -65,9 +67,16 @@ class Blob:
 def inside(folder: Path, name: str) -> Path:
     """The path of a file named by another file, which must lie within the folder.
 
-    Raises MillError for absolute paths, drive letters and names that leave the folder, links included.
+    Raises MillError for absolute paths, drive letters and names that leave the folder, links included, and for names that
+    no file can have.
     """
     root = folder.resolve()
+    if "\0" in name or any(len(piece.encode("utf-8", "replace")) > LONGEST_NAME for piece in name.split("/")):
+        raise MillError(
+            f"The scene names a file that no system can have: “{name[:60]!r}”.",
+            "The file is damaged: export or copy it again.",
+            "Nothing was imported.",
+        )
     path = (root / name).resolve()
     if os.path.isabs(name) or "\\" in name or ":" in name.split("/")[0] or not path.is_relative_to(root):
         raise MillError(
