@@ -262,7 +262,8 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
                 continue
             k = loaded.mesh_parts[mesh, i]
             material = p.material if p.material >= 0 else spare
-            flags = (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | hidden
+            plain = s.PLAIN if (matrices[node] == np.eye(4)).all() and not blurred[node] else 0
+            flags = plain | (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | hidden
             move = followed = -1
             if blurred[node]:
                 move = len(moves)

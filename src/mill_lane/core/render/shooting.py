@@ -32,6 +32,7 @@ def mesh_world(positions: NDArray[np.float32], triangles: NDArray[np.uint32], th
     one = np.eye(3, 4).reshape(1, 12)
     places = np.zeros((1, s.PLACE_COLUMNS), np.int64)
     places[0, [s.P_UV, s.P_LAMP, s.P_MOVE, s.P_NEXT]] = -1
+    places[0, s.P_FLAGS] = s.PLAIN
     used = positions[triangles.reshape(-1)].astype(float)
     return World(
         top=build_boxes(used.min(0)[None], used.max(0)[None]), nodes=nodes, blocks=blocks, to_object=one,

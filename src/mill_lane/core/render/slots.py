@@ -21,7 +21,7 @@ WORLD_SLOTS = 39
 # Columns of `places` (int64): where an instance's mesh begins, and what it wears.
 (P_NODE, P_BLOCK, P_TRIANGLE, P_VERTEX, P_UV, P_MATERIAL, P_LAMP, P_FLAGS, P_MOVE, P_NEXT, P_OBJECT) = range(11)
 PLACE_COLUMNS = 11
-SEE_THROUGH, HIDDEN = 1, 2  # flags of a place
+SEE_THROUGH, HIDDEN, PLAIN = 1, 2, 4  # flags of a place; PLAIN: it stands in the world as in its own space
 
 # Columns of `factors` (float64): a material.
 (

@@ -15,7 +15,7 @@ import numpy as np
 from mill_lane.core.render.build import BLOCK, LINKS, NODE, NUMBERS
 from mill_lane.core.render.jit import boxes_entered, boxes_touched, inner, kernel, lean, triangles_hit, triangles_touched
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import address_of, as_i32, f32_at, f64_at, float_bits, i64_at, lowest_bit, u64_at
+from mill_lane.core.render.vectors import address_of, as_i32, f32_at, f64_at, fetch_ahead, float_bits, i64_at, lowest_bit, u64_at
 
 F, U = np.float32, np.uint64
 LOW = np.uint64(0xFFFFFFFF)
@@ -31,6 +31,15 @@ def _inverse(d: Any) -> Any:
     if abs(d) < least:
         d = least if d >= 0 else -least
     return F(1) / d
+
+
+@inner
+def _ask_for(nodes: Any, blocks: Any, link: Any) -> None:
+    """Begin to read a child that will be looked into later."""
+    if link >= 0:
+        fetch_ahead(nodes, np.int64(link) * NODE)
+    else:
+        fetch_ahead(blocks, np.int64(~link) * BLOCK)
 
 
 @inner
@@ -64,8 +73,10 @@ def mesh_closest(
                 if mask == 0:
                     continue
                 first = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
+                _ask_for(nodes, blocks, current)
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
+                _ask_for(nodes, blocks, links[base + LINKS + k])
                 second = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
                 nearest = min(first, second)
                 stack[top] = max(first, second)
@@ -74,6 +85,7 @@ def mesh_closest(
                 while mask != 0:
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
+                    _ask_for(nodes, blocks, links[base + LINKS + k])
                     entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
                     farther = max(nearest, entry)
                     nearest = min(nearest, entry)
@@ -134,10 +146,12 @@ def mesh_blocked(
                 current = links[base + LINKS + k]
                 if mask == 0:
                     continue
+                _ask_for(nodes, blocks, current)
                 nearest = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
                 while mask != 0:
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
+                    _ask_for(nodes, blocks, links[base + LINKS + k])
                     entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
                     stack[top] = max(nearest, entry)
                     nearest = min(nearest, entry)
@@ -195,8 +209,10 @@ def _into(m: Any, i: int, q: Any) -> Any:
     )
 
 
-@lean
-def _ray_into(w: Any, q: Any, place: int, move: int) -> Any:
+@inner
+def _ray_into(w: Any, q: Any, place: int, move: int, flags: int) -> Any:
+    if flags & PLAIN:
+        return F(q[Q_OX]), F(q[Q_OY]), F(q[Q_OZ]), F(q[Q_DX]), F(q[Q_DY]), F(q[Q_DZ])
     if move >= 0:
         moving_matrices(w, q, move)
         return _into(q, Q_MATRIX, q)
@@ -210,7 +226,7 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     here = address_of(q)
     below, lanes = u64_at(here + 8 * (Q_STACK + STACK)), f32_at(here + 8 * Q_LANES)
     nodes, blocks = f32_at(w[W_NODES] + 4 * NODE * places[P_NODE]), f32_at(w[W_BLOCKS] + 4 * BLOCK * places[P_BLOCK])
-    px, py, pz, dx, dy, dz = _ray_into(w, q, 0, places[P_MOVE])
+    px, py, pz, dx, dy, dz = _ray_into(w, q, 0, places[P_MOVE], places[P_FLAGS])
     found = False
     if any_hit:
         hit, a, b = mesh_blocked(nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
@@ -278,7 +294,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * place)
             flags = at[P_FLAGS]
             if (flags & HIDDEN) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
-                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE])
+                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 t, hu, hv, found, a, b = mesh_closest(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]), f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
                     px, py, pz, dx, dy, dz, best, below, lanes,
@@ -341,7 +357,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
             place = np.int64(~current)
             at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * place)
             if (at[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
-                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE])
+                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 hit, a, b = mesh_blocked(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]), f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
                     px, py, pz, dx, dy, dz, limit, below, lanes,

@@ -21,6 +21,7 @@ from numba.core import cgutils
 
 intrinsic: Any = extending.intrinsic
 WIDTH = 8
+LINES = range(4)  # of 64 bytes: a node, and all but the numbers of a block
 F32, F64, I32, I64 = ir.FloatType(), ir.DoubleType(), ir.IntType(32), ir.IntType(64)
 _V, _VI = ir.VectorType(F32, WIDTH), ir.VectorType(I32, WIDTH)
 _PF, _PD = types.CPointer(types.float32), types.CPointer(types.float64)
@@ -99,6 +100,22 @@ def lowest_bit(typing_context: Any, mask: Any) -> Any:
         return builder.zext(builder.call(count, [args[0], ir.Constant(ir.IntType(1), 1)]), I64)
 
     return types.int64(types.int32), code
+
+
+@intrinsic
+def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
+    """Ask for the 256 bytes from pointer[index] on, which will be read soon; nothing waits for them."""
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        byte = ir.PointerType(ir.IntType(8))
+        kind = ir.FunctionType(ir.VoidType(), [byte, I32, I32, I32])
+        ask = cgutils.get_or_insert_function(builder.module, kind, "llvm.prefetch.p0i8")
+        for line in LINES:
+            at = builder.bitcast(builder.gep(args[0], [builder.add(args[1], ir.Constant(I64, 16 * line))]), byte)
+            builder.call(ask, [at, ir.Constant(I32, 0), ir.Constant(I32, 3), ir.Constant(I32, 1)])
+        return context.get_dummy_value()
+
+    return types.none(_PF, types.int64), code
 
 
 def _call(b: Any, name: str, *args: Any) -> Any:
