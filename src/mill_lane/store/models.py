@@ -56,7 +56,7 @@ class Job(Base):
 
 
 class SceneVersion(Base):
-    """A scene as it was opened, or after a trim.  Never changed once it is there."""
+    """A scene as it was opened, or after a trim.  Never changed once it is there, but that weighing tells more of it."""
 
     __tablename__ = "scene_versions"
     __table_args__ = (UniqueConstraint("job_id", "number"),)

@@ -60,8 +60,8 @@ _inventories: dict[tuple[object, ...], Inventory] = {}
 
 
 def inventory_of(version: SceneVersion) -> Inventory:
-    """The version's inventory.  Parsed once: a version never changes."""
-    key = (version.file_hash, version.id, version.created)
+    """The version's inventory.  Parsed once for each stage of weighing: else a version never changes."""
+    key = (version.file_hash, version.id, version.created, version.inventory.get("stage", 0))
     if key not in _inventories:
         if len(_inventories) > 32:
             _inventories.clear()

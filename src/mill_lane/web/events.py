@@ -24,9 +24,10 @@ QUIET = 15.0  # seconds between signs of life
 
 
 def stamp_of(db: Session) -> str:
-    """Changes whenever a task is added or changes its state."""
-    rows = db.execute(select(Task.id, Task.state).order_by(Task.id.desc()).limit(50)).all()
-    return f"{zlib.crc32(repr([tuple(r) for r in rows]).encode()):08x}"
+    """Changes whenever a task is added, changes its state, or hands over a part of its result."""
+    rows = db.execute(select(Task.id, Task.state, Task.live).order_by(Task.id.desc()).limit(50)).all()
+    said = [(number, state, (live or {}).get("stage", 0)) for number, state, live in rows]
+    return f"{zlib.crc32(repr(said).encode()):08x}"
 
 
 def news(home: Home) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.inventory import STAGES, Inventory
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
 from mill_lane.web.context import AHome, Db, device_of, devices, find_job, find_version, inventory_of, kept_trials, settings_of
@@ -26,7 +26,8 @@ from mill_lane.web.presenters import tables
 from mill_lane.web.presenters import trials as books
 from mill_lane.web.presenters.beam import beam
 from mill_lane.web.presenters.lane import lane
-from mill_lane.web.presenters.plan import HEIGHT, WIDTH, plan
+from mill_lane.web.presenters.overlap import overlap_map
+from mill_lane.web.presenters.plan import HEIGHT, SHADINGS, WIDTH, plan
 from mill_lane.web.presenters.profile import DIVISIONS, component_name, layer_choices
 from mill_lane.web.presenters.profile import panel as profile_panel
 from mill_lane.web.presenters.recipes import first_fields, groups
@@ -97,19 +98,38 @@ def scene_page(
     q: str = "",
     mesh: int | None = None,
     image: int | None = None,
+    shade: str = "memory",
+    frame: int | None = None,
 ) -> Response:
     c = station(request, db, job, "scene", "Scene")
     if isinstance(c, Response):
         return c
     i = c["inventory"]
-    tab = tab if tab in tables.TABLES else "meshes"
-    sort = sort if any(x.key == sort for x in tables.TABLES[tab]) else tables.USUAL[tab]
+    tab = tab if tab in tables.TABLES or tab == "transparency" else "meshes"
+    if tab in tables.TABLES:
+        sort = sort if any(x.key == sort for x in tables.TABLES[tab]) else tables.USUAL[tab]
+    shade = shade if shade in SHADINGS else "memory"
+    scale = c["job"].final["height"] / i.look.height if i.look else 1.0
+    frame = min(max(frame if frame is not None else i.frames[0], i.frames[0]), i.frames[1])
+    weighing = db.scalars(select(Task).where(Task.job_id == job, Task.kind == "weigh").order_by(Task.id.desc())).first()
     return draw(
-        request, db, "scene.html", **c, tab=tab, sort=sort, turned=turned, q=q, mesh=mesh, image=image,
-        headline=scenes.headline(i), findings=scenes.findings(i), rows=tables.rows(i, tab, sort, turned, q),
-        units=UNIT_NAMES, plan=plan(i, mesh), plan_size=(WIDTH, HEIGHT),
+        request, db, "scene.html", **c, tab=tab, sort=sort, turned=turned, q=q, mesh=mesh, image=image, shade=shade,
+        headline=scenes.headline(i), findings=scenes.findings(i, scale), classes=tables.CLASSES, scale=scale,
+        rows=tables.rows(i, tab, sort, turned, q) if tab in tables.TABLES else [], frame=frame, shadings=SHADINGS,
+        units=UNIT_NAMES, plan=plan(i, mesh, shade, scale, frame), plan_size=(WIDTH, HEIGHT), stages=STAGES,
         chosen=next((m for m in i.meshes if m.index == mesh), None),
+        weighing=weighing if weighing is not None and weighing.payload.get("version") == c["version"].id else None,
     )  # fmt: skip
+
+
+@router.get("/jobs/{job}/overlap.png")
+def overlap_picture(db: Db, job: int) -> Response:
+    """How many transparent layers lie one behind another, as a map of the frame that has most."""
+    row = find_job(db, job)
+    look = inventory_of(find_version(db, row)).look
+    if look is None:
+        raise HTTPException(404)
+    return Response(overlap_map(look), media_type="image/png")
 
 
 @router.get("/jobs/{job}/scene.csv")

@@ -48,6 +48,10 @@ class Reporter:
         if time.monotonic() - self.last > 0.15:
             self.send(share, text)
 
+    def partly(self, result: dict[str, Any]) -> None:
+        """Hand over what is known so far; it is kept at once, and shown."""
+        self.pipe.send(("partly", result))
+
     def send(self, share: float, text: str) -> None:
         self.last = time.monotonic()
         self.pipe.send(("progress", share, text, self.live))

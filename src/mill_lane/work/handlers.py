@@ -23,14 +23,16 @@ from mill_lane.core.image.srgb import view
 from mill_lane.core.progress import Cancelled, part
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import Loaded, load
-from mill_lane.core.render.session import Session
+from mill_lane.core.render.session import Session, threads_to_use
 from mill_lane.core.render.settings import Preview
 from mill_lane.core.scene.defaults import world_bounds
 from mill_lane.core.trim.textures import shrink
+from mill_lane.core.weigh.closely import weigh_closely
+from mill_lane.core.weigh.inventory import Inventory
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo.make import make_demo
 from mill_lane.work.child import Paused, Reporter
-from mill_lane.work.memory import peak_since, reset_peak, resident
+from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
 
 CHECKPOINT_SECONDS = 15.0
@@ -89,6 +91,25 @@ def handle_read_in(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
 def _weighed(path: Path, report: Callable[[float, str], None]) -> dict[str, Any]:
     scene = open_scene(path)
     return {"path": str(path), "inventory": weigh(scene, progress=report).model_dump(mode="json")}
+
+
+def handle_weigh(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Weigh a scene version in full; each stage is handed over as soon as it is done."""
+    # The kernels look for what is seen as well.
+    prepare(part(report, 0.0, 0.02))
+    _warm.clear()
+
+    def ready(inventory: Inventory) -> None:
+        report.live = {"stage": inventory.stage}
+        report.partly({"inventory": inventory.model_dump(mode="json")})
+
+    try:
+        scene = open_scene(Path(payload["scene"]))
+        threads = threads_to_use(64)
+        found = weigh_closely(scene, payload["aspect"], threads=threads, progress=part(report, 0.02, 1.0), ready=ready)
+        return {"inventory": found.model_dump(mode="json")}
+    finally:
+        give_back()
 
 
 def handle_trim(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
@@ -278,6 +299,7 @@ HANDLERS: dict[str, Handler] = {
     "open": handle_open,
     "trim": handle_trim,
     "read_in": handle_read_in,
+    "weigh": handle_weigh,
     "trial": handle_render,
     "run": handle_render,
 }

@@ -28,6 +28,9 @@ def payload_for(session: Session, home: Home, task: Task) -> dict[str, Any]:
     if "version" in payload:
         version = session.get_one(SceneVersion, payload["version"])
         payload["scene"] = str(home.files.path(version.file_hash))
+    if task.kind == "weigh":
+        final = session.get_one(Job, task.job_id).final
+        payload["aspect"] = final["width"] / final["height"]
     sky = payload.get("recipe", {}).get("sky_picture")
     if sky:
         payload["sky"] = str(home.files.path(sky.split("/")[0]))
@@ -83,6 +86,8 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
     session.flush()
     job.version_id = version.id
     result["version"] = version.id
+    # What takes longer than listing is found out behind the page.
+    queue.put(session, "weigh", {"version": version.id}, job.id)
     if task.kind == "trim":
         for row in session.scalars(select(Staged).where(Staged.version_id == task.payload["version"])):
             session.delete(row)
@@ -108,6 +113,19 @@ def _keep_pictures(session: Session, home: Home, row: Trial | Run, result: dict[
     row.exr = home.files.take(Path(result["files"]["exr"]), session)
 
 
+def _keep_weighing(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
+    """The fuller inventory in place of the listing; what was told when the file came in stays."""
+    version = session.get_one(SceneVersion, task.payload["version"])
+    kept: dict[str, Any] = {k: version.inventory[k] for k in ("notes", "read_as", "name") if k in version.inventory}
+    version.inventory = {**result["inventory"], **kept}
+
+
+def keep_partly(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
+    """Take over what a running task hands over before it is done."""
+    if task.state == "running":
+        KEEP[task.kind](session, home, task, result)
+
+
 def _keep_nothing(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
     pass
 
@@ -118,6 +136,7 @@ KEEP = {
     "open": _keep_scene,
     "trim": _keep_scene,
     "read_in": _keep_scene,
+    "weigh": _keep_weighing,
     "trial": _keep_trial,
     "run": _keep_run,
 }

@@ -23,8 +23,12 @@ def put(session: Session, kind: str, payload: dict[str, Any], job: int | None = 
 
 
 def claim(session: Session) -> Task | None:
-    """Take the oldest waiting task, or None.  One statement, so that two workers never take the same."""
-    oldest = select(Task.id).where(Task.state == "queued").order_by(Task.id).limit(1).scalar_subquery()
+    """Take the oldest waiting task, or None; weighing lets everything else go first.
+
+    One statement, so that two workers never take the same.
+    """
+    first = (Task.kind == "weigh", Task.id)
+    oldest = select(Task.id).where(Task.state == "queued").order_by(*first).limit(1).scalar_subquery()
     row = session.execute(
         update(Task)
         .where(Task.id == oldest, Task.state == "queued")

@@ -16,7 +16,7 @@ from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import Task
 from mill_lane.work import queue
 from mill_lane.work.child import main as child_main
-from mill_lane.work.outcomes import conclude, payload_for
+from mill_lane.work.outcomes import conclude, keep_partly, payload_for
 
 IDLE = 0.15
 GRACE = 4.0  # seconds that a child has to stop by itself
@@ -99,6 +99,10 @@ class Worker:
                 # All that waits is read; only the newest progress is worth writing down.
                 while child.pipe.poll(0.1):
                     message = child.pipe.recv()
+                    if message[0] == "partly":
+                        self._keep_partly(number, message[1])
+                        message = None
+                        break
                     if message[0] != "progress":
                         break
                     progress = {"share": message[1], "text": message[2], "live": message[3]}
@@ -131,6 +135,11 @@ class Worker:
                 child.kill()
                 self.child = None
                 return "cancelled", {}
+
+    def _keep_partly(self, number: int, result: dict[str, Any]) -> None:
+        with self.home.sessions() as session:
+            keep_partly(session, self.home, session.get_one(Task, number), result)
+            session.commit()
 
     def _finish(self, number: int, outcome: str, result: dict[str, Any]) -> None:
         with self.home.sessions() as session:

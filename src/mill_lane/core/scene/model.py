@@ -49,6 +49,9 @@ class Part:
 class Mesh:
     name: str
     parts: tuple[Part, ...]
+    # What the file declares, where this is the cage of a subdivision surface: scheme ("catmullClark", "loop" or
+    # "bilinear"), corners of its polygons, triangles.
+    subdivision: tuple[str, int, int] | None = None
 
     @property
     def triangles(self) -> int:

@@ -3,16 +3,23 @@
 from __future__ import annotations
 
 import math
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from mill_lane.core.render.sizes import BLOCK_BYTES, NODE_BYTES
+from mill_lane.core.render.sizes import BLOCK_BYTES, NODE_BYTES, chain_values
 from mill_lane.core.scene.model import Part
 from mill_lane.core.weigh.plan import Footprint
 
 # What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to 59 bytes): an
 # estimate, while every other figure of the ledger is the size of an array.
 ACCELERATION_BYTES = 57.5
+
+
+# How far weighing has come, by `Inventory.stage`: what is done.
+STAGES = ("listed", "distances measured", "pictures decoded", "looked at from all frames", "lit")
+# How a thing matters to the picture, the least first.
+Seen = Literal["never", "lights", "reflected", "seen"]
 
 
 class Row(BaseModel):
@@ -32,10 +39,39 @@ class MeshRow(Row):
     in_view: bool
     twin_of: int | None  # the first mesh with the same vertices, when it is another
     twin_baked: bool = False  # they are the same but for a rotation, a mirroring or a scale
+    uv_vertices: int = 0  # of those, how many have a place on a texture
+    images: list[int] = []  # that its materials use
+    # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage that is drawn.
+    subdivision: tuple[str, int, int] | None = None
+    # Known after looking closely.  Pixels are those of a picture `Look.height` high.
+    seen: Seen | None = None
+    share: float | None = None  # of the picture, the copy that fills most of it in the frame where it does
+    share_frame: int | None = None
+    edge_px: float | None = None  # the median edge of its triangles, where it is nearest
+    triangles_per_px: float | None = None  # in the frame where it fills most
 
     @property
     def memory_bytes(self) -> int:
         return self.geometry_bytes + self.acceleration_bytes
+
+    @property
+    def by_attribute(self) -> dict[str, int]:
+        """Bytes in memory: positions stand in the acceleration structure, eight triangles to a block."""
+        return {
+            "normals": 12 * self.vertices, "UV": 8 * self.uv_vertices, "triangles": 12 * self.triangles,
+            "positions and acceleration": self.acceleration_bytes,
+        }  # fmt: skip
+
+    def at_level(self, level: int) -> int | None:
+        """Triangles after so many levels of subdivision; None where the file declares none.
+
+        Catmull-Clark makes a quad of every corner, then four of every quad (Catmull and Clark 1978); Loop makes four
+        triangles of each (Loop 1987).
+        """
+        if self.subdivision is None or level == 0:
+            return None if self.subdivision is None else self.subdivision[2]
+        scheme, corners, triangles = self.subdivision
+        return triangles * 4**level if scheme == "loop" else 2 * corners * 4 ** (level - 1)
 
 
 class TextureRow(Row):
@@ -52,6 +88,37 @@ class TextureRow(Row):
     nearest_m: float | None
     in_view: bool
     missing: bool
+    # Known after looking closely.
+    channels_used: int | None = None
+    bits_used: int | None = None
+    why: str = ""  # what of it is stored and not used
+    same_as: int | None = None  # the first image with the same pixels, when it is another
+    seen: Seen | None = None
+    # Texels across the whole width and height that the shot can show, of a picture `Look.height` high.
+    need: tuple[float, float] | None = None
+
+    @property
+    def lean_bytes(self) -> int:
+        """In memory, with only the channels and bits that it uses."""
+        channels, bits = self.channels_used or self.channels, self.bits_used or self.bits
+        return chain_values(self.width, self.height, channels) * (2 if bits > 8 else 1) if self.memory_bytes else 0
+
+    def halvings(self, height_scale: float = 1.0) -> int:
+        """How often it can be halved before it has fewer texels than the shot can show, either way."""
+        if self.need is None or not self.memory_bytes:
+            return 0
+        n, (w, h) = 0, self.need
+        while min((self.width >> (n + 1)) / (w * height_scale), (self.height >> (n + 1)) / (h * height_scale)) >= 1:
+            n += 1
+        return n
+
+    def wasted_bytes(self, height_scale: float = 1.0) -> int:
+        """In memory, of the levels that the shot can never show."""
+        n = self.halvings(height_scale)
+        if not n:
+            return 0
+        wide = 2 if self.bits > 8 else 1
+        return self.memory_bytes - chain_values(max(1, self.width >> n), max(1, self.height >> n), self.channels) * wide
 
 
 class LightRow(Row):
@@ -60,6 +127,39 @@ class LightRow(Row):
     power: float  # 4 pi candela, or radiance x area x pi
     size_m: float  # 0 for lights without size
     nearest_m: float | None
+    candela: float = 0.0  # straight ahead
+    radiance: float = 0.0  # of a glowing surface
+    # Known after looking closely.
+    share: float | None = None  # of the light in the picture; all of one name together
+    together: int = 1  # how many have that name
+    reach_m: float | None = None
+    grainy: bool = False  # small and strong
+
+
+class MediumRow(Row):
+    """Fog in a box."""
+
+    name: str
+    free_path_m: float  # metres that light goes, in the mean, before it meets a particle
+    thickness: float  # how many such lengths its diagonal has
+    size_m: float
+
+
+class Look(Row):
+    """What looking closely told of the whole."""
+
+    frames: list[int]
+    rays: int
+    steady: bool  # more frames changed nothing
+    height: int  # of the picture whose pixels count
+    layers_most: int  # panes and holes one behind another along a camera ray
+    layers_p99: int
+    overlap: str  # a PNG, base64: a map of those layers, one code for each
+    overlap_frame: int
+    fog: float  # share of the rays that go through some
+    light_frames: list[int] = []
+    mean: float | None = None  # luminance of the picture
+    blown: list[tuple[str, float]] = []  # objects brighter than white, and in which share of the picture
 
 
 class Inventory(Row):
@@ -85,6 +185,9 @@ class Inventory(Row):
     notes: list[tuple[str, str]]
     environment: str
     read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither
+    fogs: list[MediumRow] = []
+    stage: int = 0  # how far weighing has come: see STAGES
+    look: Look | None = None
 
 
 def part_bytes(p: Part) -> tuple[int, int]:

@@ -9,20 +9,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import LUMA
-from mill_lane.core.progress import Progress, silent
+from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.sizes import image_bytes, loading_order
-from mill_lane.core.scene.model import Part, Scene
+from mill_lane.core.scene.model import Medium, Part, Scene
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.core.weigh.frames import Track, camera_track, frames_looked_at
 from mill_lane.core.weigh.inventory import (
     Inventory,
     LightRow,
+    MediumRow,
     MeshRow,
     TextureRow,
     part_bytes,
 )
+from mill_lane.core.weigh.nearest import Nearest, refine
 from mill_lane.core.weigh.plan import Footprint, footprint
 from mill_lane.core.weigh.twins import Twin, find_twins
+
+PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
+SAMPLED = 20_000
 
 
 def box_distance(points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -31,15 +36,17 @@ def box_distance(points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArr
     return np.asarray(np.linalg.norm(gap, axis=2))
 
 
-def weigh(scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progress: Progress = silent) -> Inventory:
+def weigh(
+    scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progress: Progress = silent, exact: bool = False
+) -> Inventory:  # fmt: skip
     """Count and measure a scene over its frame range.
 
-    Distances are from the camera to the world-aligned box round each placed part, so that they are never too long; the
-    nearest over all frames looked at counts.
+    Distances are from the camera to the world-aligned box round each placed part, so that they are never too long; with
+    `exact` they are to the triangles themselves.  The nearest over all frames looked at counts.
     """
     frames = frames_looked_at(scene.frames)
     track = camera_track(scene, frames, aspect, camera)
-    nearest: dict[tuple[int, int], tuple[float, int]] = {}  # by mesh and part
+    nearest: Nearest = {}  # by mesh and part: metres, frame, node
     seen: set[tuple[int, int]] = set()
     parts = [(n, m, i, p) for n, m in scene.placements for i, p in enumerate(scene.meshes[m].parts)]
     lo, hi = track.boxes(parts)
@@ -47,16 +54,20 @@ def weigh(scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progr
         k = f if len(lo) > 1 else 0
         distance = box_distance(track.positions[f : f + 1], lo[k], hi[k])[0]
         visible = track.in_view(f, lo[k], hi[k])
-        for j, (_, m, i, _) in enumerate(parts):
-            if distance[j] < nearest.get((m, i), (math.inf, 0))[0]:
-                nearest[m, i] = (float(distance[j]), frames[f])
+        for j, (node, m, i, _) in enumerate(parts):
+            if distance[j] < nearest.get((m, i), (math.inf, 0, 0))[0]:
+                nearest[m, i] = (float(distance[j]), f, node)
             if visible[j]:
                 seen.add((m, i))
-        progress(0.5 * (f + 1) / len(frames), "distances over the frames")
+        progress((0.2 if exact else 0.5) * (f + 1) / len(frames), "distances over the frames")
+    if exact:
+        nearest |= refine(track, parts, lo, hi, box_distance, part(progress, 0.2, 0.8))
     copies = Counter(m for _, m in scene.placements)
     twins = find_twins(scene, sorted(copies))
     progress(0.9, "copies")
-    meshes = [_mesh_row(scene, m, copies[m], nearest, seen, twins) for m in sorted(copies)]
+    meshes = [_mesh_row(scene, m, copies[m], nearest, seen, twins, frames) for m in sorted(copies)]
+    if exact:
+        meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
     return Inventory(
         name=scene.name,
         triangles=sum(r.triangles * r.copies for r in meshes),
@@ -77,13 +88,14 @@ def weigh(scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progr
         footprints=_footprints(scene, track),
         notes=[(n.level, n.text) for n in scene.notes],
         read_as=scene.read_as,
+        fogs=[_fog(m) for m in scene.media],
+        stage=1 if exact else 0,
         environment="none" if scene.environment is None else "added" if scene.environment.added else "gradient",
     )
 
 
 def _mesh_row(
-    scene: Scene, m: int, copies: int, nearest: dict[tuple[int, int], tuple[float, int]],
-    seen: set[tuple[int, int]], twins: dict[int, Twin],
+    scene: Scene, m: int, copies: int, nearest: Nearest, seen: set[tuple[int, int]], twins: dict[int, Twin], frames: list[int],
 ) -> MeshRow:  # fmt: skip
     mesh = scene.meshes[m]
     sizes = [part_bytes(p) for p in mesh.parts]
@@ -97,14 +109,47 @@ def _mesh_row(
         geometry_bytes=sum(g for g, _ in sizes),
         acceleration_bytes=sum(a for _, a in sizes),
         nearest_m=near[0] if near else None,
-        nearest_frame=near[1] if near else None,
+        nearest_frame=frames[near[1]] if near else None,
         in_view=any((m, i) in seen for i in range(len(mesh.parts))),
         twin_of=twins[m].of if m in twins else None,
         twin_baked=m in twins and twins[m].baked,
-    )
+        uv_vertices=sum(p.vertices for p in mesh.parts if p.has_uvs),
+        images=sorted({
+            scene.textures[use.texture].image
+            for p in mesh.parts if p.material >= 0 for _, use in scene.materials[p.material].uses()
+        }),
+        subdivision=mesh.subdivision,
+    )  # fmt: skip
 
 
-def _textures(scene: Scene, nearest: dict[tuple[int, int], tuple[float, int]], seen: set[tuple[int, int]]) -> list[TextureRow]:
+def _with_edges(scene: Scene, track: Track, row: MeshRow, nearest: Nearest) -> MeshRow:
+    """The row with its median edge in pixels, seen face on from where the camera comes nearest."""
+    parts = [(i, p) for i, p in enumerate(scene.meshes[row.index].parts) if p.triangles and (row.index, i) in nearest]
+    if not parts:
+        return row
+    distance, f, node = min(nearest[row.index, i] for i, _ in parts)
+    edge = median_edge([p for _, p in parts], track.matrices[f % len(track.matrices)][node][:3, :3])
+    pixel = 2 * math.tan(track.half_height) / PICTURE_HEIGHT
+    return row.model_copy(update={"edge_px": edge / (max(distance, 1e-6) * pixel)})
+
+
+def median_edge(parts: list[Part], matrix: NDArray[np.float64]) -> float:
+    """The median length of edges, metres, of at most about 20,000 triangles spread over each part; `matrix` is (3, 3)."""
+    found = []
+    for p in parts:
+        g = p.load()
+        c = g.positions[g.triangles[:: -(-len(g.triangles) // SAMPLED)]].astype(float) @ matrix.T
+        found += [np.linalg.norm(c[:, a] - c[:, b], axis=1) for a, b in ((0, 1), (1, 2), (2, 0))]
+    return float(np.median(np.concatenate(found)))
+
+
+def _fog(m: Medium) -> MediumRow:
+    size = float(np.linalg.norm(np.array(m.box_max) - np.array(m.box_min)))
+    dense = m.scatter + m.absorb
+    return MediumRow(name=m.name, free_path_m=1 / dense if dense > 0 else math.inf, thickness=size * dense, size_m=size)
+
+
+def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> list[TextureRow]:
     held = {scene.textures[t].image for t, _ in loading_order(scene)}
     roles: dict[int, list[str]] = defaultdict(list)
     near: dict[int, float] = {}
@@ -155,7 +200,10 @@ def _lights(
         if light.kind != "directional":
             distance = float(np.linalg.norm(cameras - matrices[node][:3, 3], axis=1).min())
         power = strength * (1 if light.kind == "directional" else 4 * math.pi)
-        rows.append(LightRow(name=scene.nodes[node].name, kind=light.kind, power=power, size_m=0.0, nearest_m=distance))
+        candela = 0.0 if light.kind == "directional" else strength
+        rows.append(
+            LightRow(name=scene.nodes[node].name, kind=light.kind, power=power, size_m=0.0, nearest_m=distance, candela=candela)
+        )
     for j, (node, _, _, p) in enumerate(parts):
         if p.material >= 0 and max(scene.materials[p.material].emissive) > 0:
             radiance = float(np.array(scene.materials[p.material].emissive) @ luma)
@@ -170,6 +218,9 @@ def _lights(
                     power=radiance * area * math.pi,
                     size_m=float(extent.max()),
                     nearest_m=distance,
+                    # A sphere shows a quarter of its area, a card half of both its sides: what it gives in the mean.
+                    candela=radiance * area / 4,
+                    radiance=radiance,
                 )
             )
     return sorted(rows, key=lambda r: -r.power)

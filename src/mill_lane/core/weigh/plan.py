@@ -18,6 +18,8 @@ class Footprint(BaseModel):
     low: float
     high: float
     memory_bytes: int
+    seen: str = ""  # how it matters, once that is known
+    share: float = 0.0  # of the picture, at most
 
 
 def footprint(

@@ -2,16 +2,36 @@
 
 from __future__ import annotations
 
+import json
 import math
 from dataclasses import dataclass
 
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.frames import frames_looked_at
+from mill_lane.core.weigh.inventory import Inventory, MeshRow
+from mill_lane.core.weigh.plan import Footprint
 
 WIDTH, HEIGHT = 620.0, 470.0
 MARGIN = 16.0
 REACH = 24.0  # metres round the camera
 SHADES = ("#d9dcd8", "#b9c7c3", "#8dada7", "#5b8c85", "#0d5c56")
-STEPS = (1e6, 4e6, 16e6, 64e6)
+UNKNOWN = "#f6f5f3"
+
+
+@dataclass(frozen=True)
+class Shading:
+    """What the plan's shades mean: steps between them, and how they are said."""
+
+    title: str
+    steps: tuple[float, ...]
+    words: tuple[str, ...]
+
+
+SHADINGS = {
+    "memory": Shading("memory", (1e6, 4e6, 16e6, 64e6), ("under 1 MB", "4", "16", "64", "more")),
+    "density": Shading("triangles a pixel", (0.1, 1.0, 2.0, 10.0), ("under 0.1", "1", "2", "10", "more")),
+    "texels": Shading("texels wasted", (1e6, 30e6, 100e6, 300e6), ("under 1 MB", "30", "100", "300", "more")),
+    "seen": Shading("seen or not", (1, 2, 3, 4), ("seen", "in reflection", "lights only", "never", "")),
+}
 
 
 @dataclass(frozen=True)
@@ -43,10 +63,18 @@ class Plan:
     beyond: int
     scale_px: float
     scale_m: int
+    legend: list[tuple[str, str]]  # shade and words
+    shading: str
+    track: str  # JSON for scrubbing: frames, and for each x, y and the wedge's two ends
 
 
-def plan(inventory: Inventory, chosen: int | None) -> Plan:
+def plan(
+    inventory: Inventory, chosen: int | None, shade: str = "memory", scale_px: float = 1.0, frame: int | None = None
+) -> Plan:
     """Lay out the plan: the file's own axes, X right and Z down.
+
+    `shade` is one of SHADINGS; `scale_px` the height of the final picture over that of the figures in pixels; the wedge
+    stands where the camera is in `frame`, or in the first.
 
     What lies far beyond the ten-metre band would shrink the room to a spot, so the view frames what lies within 24 m of
     the camera; larger things run over its edge, and what is farther is counted, not drawn.
@@ -63,6 +91,9 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
     def at(x: float, z: float) -> tuple[float, float]:
         return round(WIDTH / 2 + (x - mid_x) * scale, 1), round(HEIGHT / 2 + (z - mid_z) * scale, 1)
 
+    shading = SHADINGS[shade]
+    rows = {m.index: m for m in inventory.meshes}
+    wasted = {t.index: t.wasted_bytes(scale_px) for t in inventory.textures}
     outlines: list[Outline] = []
     labels: list[Label] = []
     beyond = 0
@@ -73,8 +104,9 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
             continue
         drawn = [at(x, z) for x, z in f.outline]
         area = _area(drawn)
-        shade = SHADES[sum(f.memory_bytes >= s for s in STEPS)]
-        outlines.append(Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), shade, f.mesh == chosen, area))
+        value = _value(f, rows.get(f.mesh), wasted, shade, scale_px)
+        colour = UNKNOWN if value is None else SHADES[sum(value >= s for s in shading.steps)]
+        outlines.append(Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), colour, f.mesh == chosen, area))
     outlines.sort(key=lambda o: (o.chosen, -o.area))
     for o in sorted(outlines, key=lambda o: -o.area)[:40]:
         corner = [tuple(map(float, p.split(","))) for p in o.points.split()]
@@ -85,23 +117,41 @@ def plan(inventory: Inventory, chosen: int | None) -> Plan:
         free = all(abs(x - b.x) > (wide + 6.6 * len(b.text)) / 2 or abs(y - b.y) > 14 for b in labels)
         if room > wide + 4 and 14 < tall < 200 and free:
             labels.append(Label(o.name, round(x, 1), round(y + 4, 1)))
-    ax, az = inventory.camera_ahead[0]
-    n = math.hypot(ax, az) or 1.0
-    x0, y0 = at(cx, cz)
-    reach = 60.0
-    ends = []
-    for sign in (-1, 1):
-        a = sign * inventory.camera_half_angle
-        dx, dz = (ax * math.cos(a) - az * math.sin(a)) / n, (ax * math.sin(a) + az * math.cos(a)) / n
-        ends.append(at(cx + reach * dx, cz + reach * dz))
-    wedge = f"{x0},{y0} " + " ".join(f"{x},{y}" for x, y in ends)
+    frames = frames_looked_at(inventory.frames)
+    now = min(range(len(frames)), key=lambda k: abs(frames[k] - (frame if frame is not None else frames[0])))
+    stations = []
+    for (px, pz), (ax, az) in zip(inventory.camera_path, inventory.camera_ahead, strict=True):
+        n = math.hypot(ax, az) or 1.0
+        ends: list[float] = []
+        for sign in (-1, 1):
+            a = sign * inventory.camera_half_angle
+            dx, dz = (ax * math.cos(a) - az * math.sin(a)) / n, (ax * math.sin(a) + az * math.cos(a)) / n
+            ends += at(px + 60.0 * dx, pz + 60.0 * dz)
+        stations.append((*at(px, pz), *ends))
+    x0, y0, *far = stations[now]
+    wedge = f"{x0},{y0} {far[0]},{far[1]} {far[2]},{far[3]}"
     path = " ".join(f"{x},{y}" for x, y in (at(x, z) for x, z in inventory.camera_path))
     bands = []
     for metres in (3.0, 10.0):
         r = metres * scale
         bands.append((round(r, 1), f"{metres:.0f} m", x0, round(y0 - r - 4, 1), metres))
     step = next((s for s in (1, 2, 5, 10, 20, 50, 100, 500) if s * scale > 50), 1000)
-    return Plan(outlines, wedge, path, (x0, y0), bands, labels, beyond > 0, beyond, round(step * scale, 1), step)
+    legend = [(colour, word) for colour, word in zip(SHADES, shading.words, strict=True) if word]
+    track = json.dumps({"frames": frames, "stations": stations})
+    return Plan(
+        outlines, wedge, path, (x0, y0), bands, labels, beyond > 0, beyond, round(step * scale, 1), step, legend, shade, track
+    )
+
+
+def _value(f: Footprint, row: MeshRow | None, wasted: dict[int, int], shade: str, scale: float) -> float | None:
+    """What an object is shaded by; None where it is not known."""
+    if shade == "memory" or row is None:
+        return float(f.memory_bytes)
+    if shade == "density":
+        return row.triangles_per_px / scale**2 if row.triangles_per_px is not None else None
+    if shade == "texels":
+        return float(sum(wasted.get(i, 0) for i in row.images)) if row.seen is not None else None
+    return float({"seen": 0, "reflected": 1, "lights": 2, "never": 3}[f.seen]) if f.seen else None
 
 
 def around(outline: list[tuple[float, float]], x: float, z: float) -> bool:

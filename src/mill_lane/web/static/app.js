@@ -191,6 +191,34 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 
+  // A choice that belongs to the view: into the address.
+  Alpine.data("choice", () => ({
+    choose(event) {
+      const url = new URL(location.href);
+      url.searchParams.set(event.target.dataset.param, event.target.value);
+      event.target.blur();
+      visit(url.pathname + url.search);
+    },
+  }));
+
+  // The camera along its path: the plan's wedge follows at once, the address when the hand lets go.
+  Alpine.data("scrub", () => ({
+    move(event) {
+      const frame = +event.target.value, { frames, stations } = JSON.parse(this.$root.dataset.track);
+      let k = 0;
+      frames.forEach((f, i) => { if (Math.abs(f - frame) < Math.abs(frames[k] - frame)) k = i; });
+      const [x, y, ax, ay, bx, by] = stations[k];
+      document.querySelector("[data-wedge]").setAttribute("points", `${x},${y} ${ax},${ay} ${bx},${by}`);
+      document.querySelectorAll("[data-round]").forEach((c) => { c.setAttribute("cx", x); c.setAttribute("cy", y); });
+      this.$root.querySelector("output").textContent = frame;
+    },
+    settle(event) {
+      const url = new URL(location.href);
+      url.searchParams.set("frame", event.target.value);
+      visit(url.pathname + url.search);
+    },
+  }));
+
   // The picture's tools on the Trials page.
   Alpine.data("welltools", () => ({
     mode: "crop", zoom: "fit", wipe: 50, telling: false,

@@ -1,0 +1,84 @@
+"""What a picture stores and what of it is used: channels, bits, and whether the same picture is there twice."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+
+from mill_lane.core.formats.pictures import Pixels, decode, encode
+from mill_lane.core.scene.model import Image
+
+THUMB = 512  # longest side of the small pictures that are looked at instead of the large ones
+NEAR_GREY = {"image/jpeg": 3}  # codes by which channels of a grey picture may differ: JPEG rounds its colours
+
+
+@dataclass(frozen=True, eq=False)
+class ImageLook:
+    """What decoding a picture told.
+
+    channels, bits : used, of those stored.  why : in words, empty where all is used.  digest : of its pixels.  small : the
+    same picture with every n-th pixel only.
+    """
+
+    channels: int
+    bits: int
+    why: str
+    digest: str
+    small: Image
+
+
+def look_at_image(image: Image) -> ImageLook:
+    """Decode a picture once and measure it.  Raises MillError when it is damaged."""
+    if image.missing:
+        return ImageLook(image.channels, image.bits, "", "", image)
+    pixels = decode(image.read(), image.mime, image.name)
+    channels, why = used_channels(pixels, NEAR_GREY.get(image.mime, 0))
+    bits = used_bits(pixels)
+    if bits < image.bits:
+        why.append(f"{image.bits} bits hold {bits}")
+    digest = hashlib.blake2b(np.ascontiguousarray(pixels).data, digest_size=16)
+    digest.update(str(pixels.shape).encode())
+    step = -(-max(pixels.shape[:2]) // THUMB)
+    small = np.ascontiguousarray(pixels[::step, ::step])
+    data = encode(small, "image/png", 0)
+    height, width, count = small.shape
+    thumb = Image(image.name, "image/png", width, height, count, image.bits, len(data), partial(bytes, data))
+    return ImageLook(channels, bits, ", ".join(why), digest.hexdigest(), thumb)
+
+
+def used_channels(pixels: Pixels, near: int = 0) -> tuple[int, list[str]]:
+    """How many channels would hold the same, and why: three alike are one, an alpha that is solid everywhere is none."""
+    count = pixels.shape[2]
+    why = []
+    colours, alpha = (count, 0) if count in (1, 3) else (count - 1, 1)
+    if alpha and (pixels[..., -1] == np.iinfo(pixels.dtype).max).all():
+        alpha = 0
+        why.append("alpha solid everywhere")
+    if colours == 3 and _alike(pixels, near):
+        colours = 1
+        why.append("grey in three channels")
+    return colours + alpha, why
+
+
+def _alike(pixels: Pixels, near: int) -> bool:
+    # A coarse look first: most pictures are not grey, and show it at once.
+    for part in (pixels[::61, ::61], pixels):
+        r, g, b = (part[..., k] for k in range(3))
+        for x, y in ((r, g), (g, b)):
+            if int((np.maximum(x, y) - np.minimum(x, y)).max(initial=0)) > near:
+                return False
+    return True
+
+
+def used_bits(pixels: Pixels) -> int:
+    """8 where every 16-bit value is an 8-bit one spread out (times 257) or shifted up (times 256); else what is stored."""
+    if pixels.dtype != np.uint16:
+        return 8
+    for part in (pixels[::61, ::61], pixels):
+        high, low = part >> 8, part & 255
+        if not ((low == high).all() or (low == 0).all()):
+            return 16
+    return 8

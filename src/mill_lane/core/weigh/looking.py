@@ -1,0 +1,395 @@
+"""What the shot sees: camera rays over a spread of frames, through panes, holes, mirrors and glass, to what they meet.
+
+From every place where a ray ends, light is looked for as the renderer would: two bounces spread by the cosine, and one
+ray towards a lamp.  What those meet lights or shades what is seen.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mill_lane.core.progress import Progress, silent
+from mill_lane.core.render import slots as s
+from mill_lane.core.render.build import BLOCK
+from mill_lane.core.render.load import Loaded, camera_track, pose
+from mill_lane.core.render.shooting import Shooter
+from mill_lane.core.render.texture import Textures
+from mill_lane.core.render.world import World
+from mill_lane.core.weigh.hits import F64, FAR, I64, Hits, Rays, camera_rays, meet, reflected, refracted, straight_on, unit
+
+NEVER, LIGHTS, REFLECTED, SEEN = range(4)  # how an object matters, the least first
+CLASSES = ("never", "lights", "reflected", "seen")
+WIDE = 192  # rays across a frame
+MOST_FRAMES = 33
+PASSES = 4  # over a single frame, each with rays between those of the others
+DEEPEST = 24  # surfaces that a ray is followed through, panes and mirrors together
+PANES = 64
+SMOOTH = 0.3  # roughness under which a surface shows things
+STEADY = 0.05  # by which a texel need may still move when more frames are looked at
+RARE = 0.001  # of the picture: what all objects that came into a higher class may have of it together
+OFTEN = 1000  # places at which a texture was met, from which on its need is held to STEADY
+
+
+def spread(frames: tuple[int, int]) -> list[list[int]]:
+    """Frames of a range in the order of looking: both ends and the middle first, then always halfway between."""
+    first, last = frames
+    n = last - first + 1
+    most = min(n, MOST_FRAMES)
+    chosen: list[int] = []
+    out: list[list[int]] = []
+    steps = 2
+    while len(chosen) < most:
+        wanted = [first + round(i * (n - 1) / steps) for i in range(steps + 1)]
+        new = sorted(set(wanted) - set(chosen))[: most - len(chosen)]
+        if new:
+            out.append(new)
+            chosen += new
+        steps *= 2
+    return out
+
+
+@dataclass
+class Seen:
+    """What rays of one frame met, or of several together.
+
+    best : int64 (things,), the class of each.  pixels : (things,), share of the camera's rays that met it.
+    needs : by image, arrays (n, 2) of pixels across one width and one height of the texture where it was met.
+    layers : int64 (rays,), panes and holes that each camera ray went through.  fog : rays that went through fog.
+    """
+
+    best: I64
+    pixels: F64
+    rays: int = 0
+    needs: dict[int, list[F64]] = field(default_factory=dict)
+    layers: list[I64] = field(default_factory=list)
+    fog: int = 0
+
+
+@dataclass(frozen=True, eq=False)
+class View:
+    """All frames together.
+
+    most, where : (things,), the largest share of a picture and the frame of it.  mean : (things,).  needs : by image,
+    (width, height) in texels of the whole texture that the picture can show at the given height: the 98th percentile.
+    overlap : int64 (rows, columns), panes along the rays of the frame that has the most.
+    """
+
+    frames: list[int]
+    rays: int
+    steady: bool
+    best: I64
+    most: F64
+    where: I64
+    mean: F64
+    needs: dict[int, tuple[float, float]]
+    layers_most: int
+    layers_p99: int
+    overlap: I64
+    overlap_frame: int
+    fog: float
+
+
+@dataclass(frozen=True, eq=False)
+class Looker:
+    """A loaded scene and how it is looked at; `height` is that of the picture whose pixels count, in the same aspect."""
+
+    loaded: Loaded
+    aspect: float
+    height: int
+    camera: str | None = None
+    wide: int = WIDE
+
+    @property
+    def rows(self) -> int:
+        return max(1, round(self.wide / self.aspect))
+
+    def frame(self, frame: int, turn: int) -> Seen:
+        """Look at one frame; `turn` moves the rays within their pixels."""
+        scene = self.loaded.scene
+        world = pose(self.loaded, scene.seconds(frame))
+        rng = np.random.default_rng([turn, frame & 0x7FFFFFFF])
+        n = self.wide * self.rows
+        x = np.tile(np.arange(self.wide), self.rows) + rng.random(n)
+        y = np.repeat(np.arange(self.rows), self.wide) + rng.random(n)
+        # Differentials per pixel of the picture that counts, not of this coarse one.
+        scale = self.height / self.rows
+        width = self.aspect * self.height
+        track, _ = camera_track(scene, scene.seconds(frame), 0.0, round(width), self.height, self.camera)
+        # Square pixels: across as well as down, one is 1 / height of the picture.
+        rays = camera_rays(track[:12], x * width / self.wide, y * scale, round(width), self.height)
+        return _Frame(self.loaded, world, rng, len(scene.placements)).look(rays)
+
+
+class _Frame:
+    def __init__(self, loaded: Loaded, world: World, rng: np.random.Generator, things: int) -> None:
+        self.loaded, self.world, self.rng = loaded, world, rng
+        self.thing = world.places[:, s.P_OBJECT]
+        self.seen = Seen(np.zeros(things, np.int64), np.zeros(things))
+        f = world.factors
+        self.mode, self.cutoff, self.alpha = f[:, s.M_MODE].astype(int), f[:, s.M_CUTOFF], f[:, s.M_ALPHA]
+        rough = f[:, s.M_ROUGH] * _means(world, s.ROUGH, 1)
+        metal = f[:, s.M_METALLIC] * _means(world, s.ROUGH, 2)
+        clear = f[:, s.M_TRANSMIT] * _means(world, s.TRANSMISSION, 0) * (1 - metal)
+        self.shows = ((rough < SMOOTH) | (f[:, s.M_COAT] > 0.1)) & (f[:, s.M_UNLIT] == 0)
+        self.through, self.thin = (clear > 0.1) & (rough < SMOOTH), f[:, s.M_THICK] <= 0
+        self.mirror_only = (metal > 0.9) & self.shows
+        self.clear, self.ior = clear, f[:, s.M_IOR]
+
+    def look(self, rays: Rays) -> Seen:
+        n = len(rays.o)
+        out = self.seen
+        out.rays = n
+        layers, which = np.zeros(n, np.int64), np.arange(n)
+        behind = np.zeros(n, bool)  # whether the ray was thrown back or bent
+        ends: list[tuple[F64, F64, F64]] = []
+        if len(self.world.places) == 0:
+            out.layers = [layers]
+            return out
+        if len(self.world.media):
+            out.fog = int(_through_boxes(self.world.media, rays).sum())
+        for _ in range(DEEPEST):
+            if not len(which):
+                break
+            hits = meet(self.world, rays)
+            which, behind = which[hits.ray], behind[hits.ray]
+            m = hits.material
+            cover = self._cover(hits)
+            pane = self.through[m] & self.thin[m] & (self.rng.random(len(m)) < self.clear[m])
+            passes = (cover < 0.999) | pane
+            layers[which[passes]] += 1
+            met = (cover > 0.02) | pane
+            self._note(hits, met, behind)
+            out.pixels += np.bincount(self.thing[hits.place[met & ~behind]], minlength=len(out.pixels))
+            goes_on = passes & (layers[which] < PANES)
+            bends = ~passes & self.through[m] & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.75))
+            mirrors = ~passes & ~bends & self.shows[m] & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.5))
+            stops = ~passes & ~bends & ~mirrors
+            ends.append((hits.p[stops], hits.flat[stops], hits.nudge[stops]))
+            a, b, c = np.flatnonzero(goes_on), np.flatnonzero(bends), np.flatnonzero(mirrors)
+            eta = np.where(hits.front[b], 1 / self.ior[m[b]], self.ior[m[b]])
+            parts = (straight_on(rays, hits, a), refracted(rays, hits, b, eta), reflected(rays, hits, c))
+            which = np.concatenate([which[a], which[b], which[c]])
+            behind = np.concatenate([behind[a], np.ones(len(b) + len(c), bool)])
+            rays = Rays(*(np.concatenate([getattr(q, k) for q in parts]) for k in ("o", "d", "do", "dd")))
+        out.layers = [layers]
+        p, normal, nudge = (np.concatenate([e[k] for e in ends]) for k in range(3))
+        self._light_up(p, normal, nudge)
+        out.pixels /= n
+        return out
+
+    def _mark(self, places: I64, how: int) -> None:
+        np.maximum.at(self.seen.best, self.thing[places], how)
+
+    def _note(self, hits: Hits, met: NDArray[np.bool_], behind: NDArray[np.bool_]) -> None:
+        self._mark(hits.place[met & ~behind], SEEN)
+        self._mark(hits.place[met & behind], REFLECTED)
+        textures, world = self.loaded.scene.textures, self.world
+        for material in np.unique(hits.material[met]):
+            if material >= len(self.loaded.scene.materials):
+                continue
+            rows = np.flatnonzero(met & (hits.material == material))
+            for k, use in enumerate(_slots(self.loaded, int(material))):
+                if use >= 0:
+                    across = hits.texels(np.broadcast_to(world.transforms[material, k], (len(rows), 6)), rows)
+                    need = np.stack(across, 1)
+                    need = need[np.isfinite(need).all(1)]
+                    self.seen.needs.setdefault(textures[use].image, []).append(need)
+
+    def _cover(self, hits: Hits) -> F64:
+        """How much of the ray each surface holds back: 0 in a hole, 1 where it is solid."""
+        out = np.ones(len(hits.material))
+        rows = np.flatnonzero(self.mode[hits.material] != s.OPAQUE)
+        if len(rows):
+            m = hits.material[rows]
+            alpha = self.alpha[m] * _alphas(self.world, m, hits.uv[rows])
+            out[rows] = np.where(self.mode[m] == s.MASK, (alpha >= self.cutoff[m]).astype(float), np.clip(alpha, 0, 1))
+        return out
+
+    def _light_up(self, p: F64, normal: F64, nudge: F64) -> None:
+        """Mark what lies towards a lamp, and what bounced light comes from."""
+        lamps = self.world.lights.rows
+        if len(p) and len(lamps):
+            chances = np.concatenate([[0.0], lamps[:, s.L_CHANCE]]).cumsum()
+            u = self.rng.random(len(p))
+            by_power = np.searchsorted(chances[1:] / max(chances[-1], 1e-300), u)
+            by_number = self.rng.integers(0, len(lamps), len(p))
+            pick = np.minimum(np.where(self.rng.random(len(p)) < 0.5, by_power, by_number), len(lamps) - 1)
+            self._shadows(p, normal, nudge, pick)
+        for _ in range(2):
+            if not len(p):
+                return
+            d = _cosine(normal, self.rng)
+            zero = np.zeros((len(p), 2, 3))
+            hits = meet(self.world, Rays(p + nudge[:, None] * normal, d, zero, zero))
+            self._mark(hits.place, LIGHTS)
+            p, normal, nudge = hits.p, hits.flat, hits.nudge
+
+    def _shadows(self, p: F64, normal: F64, nudge: F64, pick: I64) -> None:
+        row = self.world.lights.rows[pick]
+        kind = row[:, s.L_KIND]
+        goal = row[:, s.L_X : s.L_X + 3].copy()
+        for k in np.flatnonzero(kind == s.MESH):
+            goal[k] = self._place_on(row[k])
+        towards = goal - p
+        away = np.where(kind == s.SUN, FAR, np.linalg.norm(towards, axis=1) * 0.999)
+        sun = kind == s.SUN
+        towards[sun] = -row[sun, s.L_DX : s.L_DX + 3]
+        d = unit(towards)
+        use = np.flatnonzero(((d * normal).sum(1) > 0) & (kind != s.SKY))
+        if len(use):
+            shooter = Shooter(self.world, p[use] + nudge[use, None] * normal[use], d[use], away[use])
+            shooter.closest()
+            self._mark(shooter.places[shooter.places >= 0], LIGHTS)
+
+    def _place_on(self, lamp: F64) -> F64:
+        """A point on a glowing mesh, evenly over its area."""
+        first, count, place = int(lamp[s.L_FIRST]), int(lamp[s.L_COUNT]), int(lamp[s.L_PLACE])
+        running = self.world.lights.areas[first : first + count]
+        at = first + min(int(np.searchsorted(running, self.rng.random() * running[-1])), count - 1)
+        slot = int(self.world.lights.slots[at])
+        base, flat = (slot >> 3) * BLOCK + (slot & 7), self.world.blocks.reshape(-1)
+        c = np.array([[flat[base + 8 * (3 * i + k)] for k in range(3)] for i in range(3)], float)
+        a, b = np.sqrt(self.rng.random()), self.rng.random()
+        local = c[0] * (1 - a) + c[1] * (a * (1 - b)) + c[2] * (a * b)
+        m = self.world.to_world[place].reshape(3, 4)
+        return np.asarray(m[:, :3] @ local + m[:, 3])
+
+
+def _slots(loaded: Loaded, material: int) -> list[int]:
+    """Textures of the scene in the slots of a material, -1 for none, in the order of `slots.BASE` and on."""
+    m = loaded.scene.materials[material]
+    uses = (
+        m.base_texture, m.rough_texture, m.normal_texture, m.emissive_texture, m.transmission_texture, m.coat_texture,
+        m.coat_rough_texture,
+    )  # fmt: skip
+    return [use.texture if use is not None else -1 for use in uses]
+
+
+def _cosine(normal: F64, rng: np.random.Generator) -> F64:
+    """Directions about normals, as likely as the cosine: a point on the unit sphere round the normal's tip."""
+    z = rng.random(len(normal)) * 2 - 1
+    phi = rng.random(len(normal)) * 2 * np.pi
+    r = np.sqrt(np.maximum(0, 1 - z * z))
+    ball = np.stack([r * np.cos(phi), r * np.sin(phi), z], 1) * 0.999
+    return unit(normal + ball)
+
+
+def _means(world: World, slot: int, channel: int) -> F64:
+    """The mean of a channel of each material's texture, from the last level of its chain; 1 where there is none."""
+    out = np.ones(len(world.factors))
+    t: Textures = world.textures
+    for i, index in enumerate(world.slots[:, slot]):
+        if index >= 0:
+            row = t.table[index]
+            at = int(t.levels[row[s.T_FIRST_LEVEL] + row[s.T_LEVELS] - 1, 0])
+            channels = int(row[s.T_CHANNELS])
+            k = 0 if channels < 3 else channel
+            out[i] = t.wide[at + k] / 65535 if row[s.T_WIDE] else t.narrow[at + k] / 255
+    return out
+
+
+def _alphas(world: World, material: I64, uv: F64) -> F64:
+    """The alpha of base colour textures, of the nearest texel; 1 where there is none."""
+    out = np.ones(len(material))
+    t = world.textures
+    for m in np.unique(material):
+        index = int(world.slots[m, s.BASE])
+        if index < 0 or int(t.table[index, s.T_CHANNELS]) not in (2, 4):
+            continue
+        rows, k = np.flatnonzero(material == m), world.transforms[m, s.BASE]
+        first, width, height = (int(x) for x in t.levels[t.table[index, s.T_FIRST_LEVEL]])
+        u = _wrapped(k[0] * uv[rows, 0] + k[1] * uv[rows, 1] + k[2], int(t.table[index, s.T_WRAP_U]), width)
+        v = _wrapped(k[3] * uv[rows, 0] + k[4] * uv[rows, 1] + k[5], int(t.table[index, s.T_WRAP_V]), height)
+        channels = int(t.table[index, s.T_CHANNELS])
+        at = first + (v * width + u) * channels + channels - 1
+        out[rows] = t.wide[at] / 65535 if t.table[index, s.T_WIDE] else t.narrow[at] / 255
+    return out
+
+
+def _wrapped(x: F64, how: int, size: int) -> I64:
+    """Texel numbers along one side: repeated, mirrored, or held at the edge."""
+    x = np.clip(np.nan_to_num(x), -1e9, 1e9)
+    if how == 2:
+        x = np.clip(x, 0, 1)
+    elif how == 1:
+        x = 1 - np.abs(np.mod(x, 2) - 1)
+    else:
+        x = np.mod(x, 1)
+    return np.minimum((x * size).astype(np.int64), size - 1)
+
+
+def _through_boxes(media: F64, rays: Rays) -> NDArray[np.bool_]:
+    """Whether rays cross a box of fog at all, whatever stands before it."""
+    out = np.zeros(len(rays.o), bool)
+    d = np.where(np.abs(rays.d) < 1e-12, 1e-12, rays.d)
+    for row in media:
+        a, b = (row[:3] - rays.o) / d, (row[3:6] - rays.o) / d
+        near, far = np.minimum(a, b).max(1), np.maximum(a, b).min(1)
+        out |= far > np.maximum(near, 0)
+    return out
+
+
+def look(looker: Looker, progress: Progress = silent, ready: Callable[[Seen], None] | None = None) -> View:
+    """Look at more and more frames until what is seen, and how sharply, stays the same.
+
+    The answer is steady when the objects that the last round of frames brought into a higher class have less than a
+    thousandth of the picture together, and no texel need of a texture that is met often moved by more than 5 %; otherwise
+    all of a spread of 33 frames were looked at.  `ready` gets each frame as it is done.
+    """
+    scene = looker.loaded.scene
+    rounds = [[(f, 0) for f in group] for group in spread(scene.frames)]
+    if scene.frames[0] == scene.frames[1]:
+        rounds = [[(scene.frames[0], i)] for i in range(PASSES)]
+    planned = sum(len(r) for r in rounds)
+    done: list[tuple[int, Seen]] = []
+    before: tuple[I64, dict[int, tuple[float, float]]] | None = None
+    steady = False
+    for jobs in rounds:
+        # One after another: numpy holds the interpreter most of the time, and two threads hinder each other.
+        for frame, turn in jobs:
+            seen = looker.frame(frame, turn)
+            done.append((frame, seen))
+            progress(len(done) / planned, f"looking: frame {frame}, {len(done)} of up to {planned}")
+            if ready is not None:
+                ready(seen)
+        best = np.max([x.best for _, x in done], axis=0)
+        needs = _needs([x for _, x in done])
+        if before is not None:
+            fresh = np.mean([x.pixels for _, x in done], axis=0)[best > before[0]].sum()
+            often = {i for i in needs if sum(len(a) for _, x in done for a in x.needs.get(i, [])) >= OFTEN}
+            if fresh < RARE and _still(before[1], needs, often):
+                steady = True
+                break
+        before = best, needs
+    every = [x for _, x in done]
+    pixels = np.array([x.pixels for x in every])
+    layers = [x.layers[0] for x in every]
+    deepest = int(np.argmax([int(x.max(initial=0)) * 1e6 + float(x.mean()) if len(x) else 0.0 for x in layers]))
+    whole = np.concatenate(layers)
+    rays = sum(x.rays for x in every)
+    return View(
+        frames=sorted({f for f, _ in done}), rays=rays, steady=steady or len(done) >= scene.frames[1] - scene.frames[0] + 1,
+        best=best, most=pixels.max(0), where=np.array([done[i][0] for i in pixels.argmax(0)], np.int64), mean=pixels.mean(0),
+        needs=needs, layers_most=int(whole.max(initial=0)), layers_p99=int(np.ceil(np.percentile(whole, 99))),
+        overlap=layers[deepest].reshape(looker.rows, looker.wide), overlap_frame=done[deepest][0],
+        fog=sum(x.fog for x in every) / max(rays, 1),
+    )  # fmt: skip
+
+
+def _needs(seen: list[Seen]) -> dict[int, tuple[float, float]]:
+    """The 98th percentile over all places where a texture was met."""
+    out = {}
+    for image in {i for x in seen for i in x.needs}:
+        found = np.concatenate([a for x in seen for a in x.needs.get(image, [])])
+        if len(found):
+            width, height = np.percentile(found, 98, axis=0)
+            out[image] = (float(width), float(height))
+    return out
+
+
+def _still(before: dict[int, tuple[float, float]], after: dict[int, tuple[float, float]], often: set[int]) -> bool:
+    return all(i in before and all(abs(a - b) <= STEADY * b for a, b in zip(after[i], before[i], strict=True)) for i in often)
