@@ -8,11 +8,15 @@ import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mill_lane import __version__
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import EVERY_LAYER, FINAL, Recipe
+
+if TYPE_CHECKING:
+    from mill_lane.core.scene.model import Scene
+    from mill_lane.core.weigh.inventory import Inventory
 
 Result = dict[str, Any]
 
@@ -62,6 +66,7 @@ def build_parser() -> argparse.ArgumentParser:
     weigh.add_argument("--frames", metavar="A-B")
     weigh.add_argument("--width", type=int, default=FINAL.width)
     weigh.add_argument("--height", type=int, default=FINAL.height)
+    weigh.add_argument("--full", action="store_true", help="also decode every picture, and look at the shot from all its frames")
 
     render = command("render", run_render, "Render a frame, or a region of it, to an EXR.")
     render.add_argument("scene", type=Path)
@@ -157,7 +162,7 @@ def run_weigh(args: argparse.Namespace) -> Result:
     if args.frames:
         first, last = _pair(args.frames, "-", 2, "Frames")
         scene = replace(scene, frames=(first, max(first, last)))
-    inventory = weigh(scene, args.width / args.height, args.camera)
+    inventory = _weighed_closely(scene, args) if args.full else weigh(scene, args.width / args.height, args.camera)
     recipe = FINAL.model_copy(update={"width": args.width, "height": args.height})
     memory = draw_up(inventory, recipe, cpu_device(find_machine())).as_json()
     result: Result = {
@@ -165,10 +170,11 @@ def run_weigh(args: argparse.Namespace) -> Result:
         "unique_triangles": inventory.unique_triangles,
         "instances": inventory.instances,
         "meshes": [{**m.model_dump(), "memory_bytes": m.memory_bytes} for m in inventory.meshes],
-        "textures": [t.model_dump() for t in inventory.textures],
+        "textures": [{**t.model_dump(), "wasted_bytes": t.wasted_bytes()} for t in inventory.textures],
         "lights": [x.model_dump() for x in inventory.lights],
         "memory": memory,
         "notes": [text for _, text in inventory.notes],
+        "look": inventory.look.model_dump(exclude={"overlap"}) if inventory.look else None,
     }
     if not args.json:
         print(
@@ -180,6 +186,18 @@ def run_weigh(args: argparse.Namespace) -> Result:
         for text in result["notes"]:
             print(f"note: {text}")
     return result
+
+
+def _weighed_closely(scene: Scene, args: argparse.Namespace) -> Inventory:
+    """In full, with progress on the terminal."""
+    from mill_lane.core.progress import part
+    from mill_lane.core.render.session import threads_to_use
+    from mill_lane.core.weigh.closely import weigh_closely
+    from mill_lane.work.warm import prepare
+
+    tell = _telling(args)
+    prepare(part(tell, 0.0, 0.1))
+    return weigh_closely(scene, args.width / args.height, args.camera, threads_to_use(64), part(tell, 0.1, 1.0))
 
 
 def run_render(args: argparse.Namespace) -> Result:
@@ -195,7 +213,7 @@ def run_render(args: argparse.Namespace) -> Result:
     from mill_lane.core.weigh.ledger import draw_up
     from mill_lane.core.weigh.measure import weigh
     from mill_lane.store.files import file_hash
-    from mill_lane.work.memory import peak_since, reset_peak, resident
+    from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
     from mill_lane.work.warm import prepare
 
     recipe, sky = _recipe(args), None
@@ -226,8 +244,10 @@ def run_render(args: argparse.Namespace) -> Result:
     start = time.perf_counter()
     frame = args.frame if args.frame is not None else scene.frames[0]
     threads = args.threads or cpu.render_threads
+    loaded = load(scene, threads, lambda share, text: tell(0.0, text))
+    give_back()
     session = Session(
-        load(scene, threads, lambda share, text: tell(0.0, text)), recipe, region=region, frame=frame, camera=args.camera,
+        loaded, recipe, region=region, frame=frame, camera=args.camera,
         threads=threads, sky=sky, key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
     )  # fmt: skip
     state = args.out.with_name(args.out.name + ".state")

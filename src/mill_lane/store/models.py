@@ -38,6 +38,28 @@ class DeviceRow(Base):
     removed: Mapped[bool] = mapped_column(default=False)
 
 
+class ProfileRow(Base):
+    """What another renderer's memory goes to; `data` is a core MemoryProfile, `decided` the units that trials told of."""
+
+    __tablename__ = "memory_profiles"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    data: Mapped[dict[str, Any]]
+    decided: Mapped[list[Any]] = mapped_column(default=list)
+    removed: Mapped[bool] = mapped_column(default=False)
+    trials: Mapped[list[LoggedRow]] = relationship(order_by="LoggedRow.id")
+
+
+class LoggedRow(Base):
+    """A trial made elsewhere and logged by hand; `data` is a core Logged."""
+
+    __tablename__ = "logged_trials"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    profile_id: Mapped[int] = mapped_column(ForeignKey("memory_profiles.id"))
+    data: Mapped[dict[str, Any]]
+    created: Mapped[datetime] = mapped_column(default=now)
+    removed: Mapped[bool] = mapped_column(default=False)
+
+
 class Job(Base):
     """One client's work."""
 

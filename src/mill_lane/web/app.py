@@ -16,7 +16,7 @@ from starlette.exceptions import HTTPException
 from mill_lane import __version__
 from mill_lane.core.errors import MillError
 from mill_lane.store.home import Home
-from mill_lane.web import api, events, filing, pages, uploads
+from mill_lane.web import api, events, filing, pages, profiles, uploads
 from mill_lane.web.format import FILTERS
 from mill_lane.web.security import LOCAL, Guard
 
@@ -57,6 +57,7 @@ def create_app(settings: Settings) -> FastAPI:
     app.include_router(api.router)
     app.include_router(uploads.router)
     app.include_router(filing.router)
+    app.include_router(profiles.router)
     app.include_router(events.router)
 
     @app.get("/healthz")

@@ -11,13 +11,15 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.devices.cpu import find_machine
+from mill_lane.core.devices.memory_profile import MemoryProfile
 from mill_lane.core.formats.opening import ENDINGS
 from mill_lane.core.formats.units import NAMES as UNIT_NAMES
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe import EVERY_LAYER, Recipe
 from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance
 from mill_lane.core.weigh.inventory import STAGES, Inventory
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
+from mill_lane.core.weigh.what_if import WhatIf, reckon
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
 from mill_lane.web.context import AHome, Db, device_of, devices, find_job, find_version, inventory_of, kept_trials, settings_of
 from mill_lane.web.events import stamp_of
@@ -26,11 +28,13 @@ from mill_lane.web.presenters import tables
 from mill_lane.web.presenters import trials as books
 from mill_lane.web.presenters.beam import beam
 from mill_lane.web.presenters.lane import lane
+from mill_lane.web.presenters.memory import asked_of, profile_sheet, what_if_sheet
 from mill_lane.web.presenters.overlap import overlap_map
 from mill_lane.web.presenters.plan import HEIGHT, SHADINGS, WIDTH, plan
 from mill_lane.web.presenters.profile import DIVISIONS, component_name, layer_choices
 from mill_lane.web.presenters.profile import panel as profile_panel
 from mill_lane.web.presenters.recipes import first_fields, groups
+from mill_lane.web.profiles import logged, profiles
 from mill_lane.web.uploads import listed_scenes
 
 router = APIRouter(include_in_schema=False)
@@ -145,7 +149,9 @@ def scene_csv(db: Db, job: int, tab: str = "meshes", sort: str = "", turned: boo
 
 
 @router.get("/jobs/{job}/machine")
-def machine_page(request: Request, db: Db, job: int, edit: int | None = None, removed: int | None = None) -> Response:
+def machine_page(
+    request: Request, db: Db, job: int, edit: int | None = None, removed: int | None = None, profile: int | None = None
+) -> Response:  # fmt: skip
     c = station(request, db, job, "machine", "Machine")
     if isinstance(c, Response):
         return c
@@ -156,36 +162,43 @@ def machine_page(request: Request, db: Db, job: int, edit: int | None = None, re
         verdict = judge(draw_up(c["inventory"], final, d), d.free_bytes)
         rows.append({"row": row, "device": d, "verdict": verdict})
     gone = db.get(DeviceRow, removed) if removed else None
+    every = profiles(db)
+    chosen = next((p for p in every if p.id == profile), None)
     return draw(
-        request, db, "machine.html", **c, machine=find_machine(), rows=rows, edit=edit,
+        request, db, "machine.html", **c, machine=find_machine(), rows=rows, edit=edit, profiles=every,
         most=max(r["device"].memory_bytes for r in rows), gone=gone if gone is not None and gone.removed else None,
+        profile=profile_sheet(chosen.id, chosen.data, chosen.decided, [(t.id, x) for t, x in logged(chosen)]) if chosen else None,
     )  # fmt: skip
 
 
 @router.get("/jobs/{job}/fit")
-def fit_page(request: Request, db: Db, job: int, width: int | None = None) -> Response:
+def fit_page(
+    request: Request, db: Db, job: int, width: int | None = None, height: int | None = None, layers: str | None = None,
+    flight: int | None = None, tile: int | None = None, lend: float = 0.0, denoise: bool = False, profile: int | None = None,
+) -> Response:  # fmt: skip
     c = station(request, db, job, "fit", "Fit")
     if isinstance(c, Response):
         return c
     final = Recipe.model_validate(c["job"].final)
-    sizes = [(w, round(w * final.height / final.width)) for w in (final.width, final.width // 2, final.width // 4) if w >= 16]
-    size = next((s for s in sizes if s[0] == width), sizes[0])
-    ledger = draw_up(c["inventory"], final, c["device"], size)
-    verdict = judge(ledger, c["device"].free_bytes)
+    every = profiles(db)
+    row = next((p for p in every if p.id == profile), None)
+    other = MemoryProfile.model_validate(row.data) if row else None
+    asked = asked_of(width, height, layers, flight, tile, lend, denoise)
+    ledger, device = reckon(c["inventory"], final, c["device"], asked, other)
+    verdict = judge(ledger, device.free_bytes)
     others = []
-    for row in devices(db):
-        d = device_of(row)
-        if row.id != c["job"].device_id:
-            theirs = draw_up(c["inventory"], final, d, size)
-            others.append(
-                {"device": d, "row": row, "beam": beam(theirs, d.free_bytes, 560), "verdict": judge(theirs, d.free_bytes)}
-            )
-    options = [(s, draw_up(c["inventory"], final, c["device"], s).total - c["lane"].ledger.total) for s in sizes]
+    for d in (device_of(r) for r in devices(db) if r.id != c["job"].device_id):
+        theirs, _ = reckon(c["inventory"], final, d, asked.model_copy(update={"lend": 0}), other)
+        others.append({"device": d, "beam": beam(theirs, d.free_bytes, 560), "verdict": judge(theirs, d.free_bytes)})
+    before, _ = reckon(c["inventory"], final, c["device"], WhatIf(), other)
     proposals = by_distance(c["inventory"])
+    recipe = asked.recipe(final)
     return draw(
-        request, db, "fit.html", **c, ledger=ledger, verdict=verdict, beam=beam(ledger, c["device"].free_bytes), size=size,
-        options=options, others=others, saves=sum(p.saves for p in proposals), proposals=proposals,
-        biggest=sorted(ledger.steps, key=lambda s: -s.bytes)[:8],
+        request, db, "fit.html", **c, ledger=ledger, verdict=verdict, beam=beam(ledger, device.free_bytes), others=others,
+        sheet=what_if_sheet(asked, final, c["device"], recipe), asked=asked, size=(recipe.width, recipe.height),
+        change=ledger.total - before.total, profiles=every, profile=row, other=other, recipe=recipe, final=final,
+        saves=sum(p.saves for p in proposals), proposals=proposals, biggest=sorted(ledger.steps, key=lambda s: -s.bytes)[:8],
+        every_layer=EVERY_LAYER, in_flight=asked.in_flight(c["device"], recipe.width * recipe.height),
     )  # fmt: skip
 
 

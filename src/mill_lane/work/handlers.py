@@ -140,6 +140,7 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
         scene = open_scene(Path(scene_path))
         report(0.0, "reading the scene")
         _warm[scene_path] = load(scene, int(payload["threads"]), _loading(report))
+        give_back()
         _baseline[scene_path] = baseline
     loaded = _warm[scene_path]
     recipe = Recipe.model_validate(payload["recipe"])

@@ -9,7 +9,6 @@ Var S - 2 Cov(S, x) + Var x.
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -19,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.image.noise import FLOOR
+from mill_lane.core.least_squares import nonnegative
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.film import Film, noise_map
@@ -77,10 +77,7 @@ def new_work(world: World) -> Work:
 
 
 def unit_costs(squares: NDArray[np.float64], products: NDArray[np.float64], pieces: int) -> NDArray[np.float64]:
-    """Seconds for one ray, node, block, read and shading: non-negative least squares, drawn a little to the usual ratios.
-
-    With five unknowns every choice of those that are 0 can be tried.
-    """
+    """Seconds for one ray, node, block, read and shading: non-negative least squares, drawn a little to the usual ratios."""
     usual = USUAL * 1e-9
     if pieces < MIN_PIECES or not np.isfinite(squares).all():
         return usual
@@ -91,16 +88,8 @@ def unit_costs(squares: NDArray[np.float64], products: NDArray[np.float64], piec
     prior = usual * float(products @ usual) / max(float(usual @ squares @ usual), 1e-300)
     pull = np.diag(0.01 * diagonal + 1e-12 * diagonal.max())
     a, b = squares + pull, products + pull @ prior
-    best, best_cost = prior, math.inf
-    for n in range(1, 6):
-        for chosen in itertools.combinations(range(5), n):
-            x = np.zeros(5)
-            i = list(chosen)
-            x[i] = np.linalg.solve(a[np.ix_(i, i)], b[i])
-            cost = float(x @ a @ x - 2 * b @ x)
-            if (x >= 0).all() and cost < best_cost:
-                best, best_cost = x, cost
-    return best
+    found = nonnegative(a, b)
+    return found if found.any() else prior
 
 
 @dataclass(frozen=True)

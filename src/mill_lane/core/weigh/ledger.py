@@ -18,10 +18,14 @@ KINDS: tuple[Kind, ...] = ("geometry", "acceleration", "textures", "environment"
 
 # A path of a simulated card between kernels: ray 32, throughput and light 24, random state 16, hit 40, pixel 8.
 PATH_BYTES = 120
+# What a placement takes besides its arrays, and what any scene takes besides: the file's own JSON, the model, tables.
+# Measured (`bench memory`): 0.3 to 0.7 kB, and 8 to 10 MB.
+PLACEMENT_BYTES = 600
+WORKING_BYTES = 9_000_000
 # Planes that are made while the layers are written to a file, per pixel (see `formats.exr`).
 WRITING_BYTES: dict[str, int] = {
     "beauty": 12, "albedo": 12, "normal": 12, "depth": 4, "position": 12, "motion": 8, "object": 4, "samples": 4,
-    "noise": 4, "work": 4, "halves": 24, "components": 9 * 12,
+    "noise": 4, "work": 4, "halves": 32, "components": 9 * 12,
 }  # fmt: skip
 
 
@@ -109,6 +113,7 @@ def draw_up(
     """
     width, height = size or (recipe.width, recipe.height)
     steps = [Step("geometry", m.name, m.geometry_bytes) for m in inventory.meshes]
+    steps.append(Step("geometry", "placements", PLACEMENT_BYTES * inventory.instances))
     steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in inventory.meshes]
     steps += texture_steps(inventory, texture_sizes)
     sky_width, sky_height = recipe.sky_size
@@ -123,6 +128,7 @@ def draw_up(
     else:
         each = 8 * (path_size(lamps) + counters_size(inventory.instances, len(inventory.meshes), lamps))
         steps.append(Step("in_flight", f"{device.render_threads} threads", device.render_threads * each))
+    steps.append(Step("in_flight", "working space", WORKING_BYTES))
     return Ledger(tuple(steps))
 
 
@@ -130,8 +136,9 @@ def film_steps(width: int, height: int, layers: Sequence[Layer], lamps: int) -> 
     """What the picture takes: the sums, what the noise is measured with, and the planes made while writing."""
     pixels = width * height
     steps = [(name, n) for name, n in film_bytes(width, height, layers, lamps).items() if n]
-    # Every layer is copied channel by channel, and one more is held while it is made; the writer packs rows as it goes.
-    writing = 12 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * lamps) for n in layers)
+    # Every layer is copied channel by channel, and one more is held while it is made, beside the number of samples it
+    # is divided by; the writer packs rows as it goes.
+    writing = 16 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * lamps) for n in layers)
     return [*steps, ("measuring the noise, or writing", max(STATISTICS_BYTES, writing) * pixels)]
 
 

@@ -201,6 +201,27 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 
+  // Questions to the ledger: every field that differs from what is, in the address, and the beam moves at once.
+  Alpine.data("whatif", () => ({
+    waiting: null,
+    soon() { clearTimeout(this.waiting); this.waiting = setTimeout(() => this.now(), 300); },
+    now() {
+      clearTimeout(this.waiting);
+      const url = new URL(this.$root.dataset.own, location.href), root = this.$root;
+      for (const field of root.querySelectorAll("[data-field]")) {
+        const value = field.type === "checkbox" ? (field.checked ? "true" : "") : field.value;
+        if (value && value !== field.dataset.before && field.checkValidity()) url.searchParams.set(field.dataset.field, value);
+      }
+      const layers = [...root.querySelectorAll("[data-layer]")];
+      if (layers.some((x) => x.checked !== x.defaultChecked) || new URL(location.href).searchParams.has("layers")) {
+        url.searchParams.set("layers", layers.filter((x) => x.checked).map((x) => x.dataset.layer).join(","));
+      }
+      history.replaceState(null, "", url);
+      refresh();
+    },
+    clear() { location.assign(this.$root.dataset.own); },
+  }));
+
   // The camera along its path: the plan's wedge follows at once, the address when the hand lets go.
   Alpine.data("scrub", () => ({
     move(event) {
