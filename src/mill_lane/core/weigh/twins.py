@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.scene.model import Geometry, Mesh, Scene
+from mill_lane.core.formats.meshes.soup import whole
+from mill_lane.core.scene.model import Geometry, Scene
 
 F64 = NDArray[np.float64]
 NEAR = 2e-6  # of the size and the distance from the origin: what float32 rounds away, and a few roundings more
@@ -43,7 +44,7 @@ def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
         exact: dict[bytes, Twin] = {}
         kept: dict[bytes, list[tuple[int, Geometry]]] = defaultdict(list)
         for m in group:
-            g = _whole(scene.meshes[m])
+            g = whole(scene.meshes[m].parts)
             same = _digest(g.positions, g.triangles, g.uvs)
             if same in exact:
                 out[m] = exact[same]
@@ -57,19 +58,6 @@ def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
             else:
                 out[m] = exact[same] = Twin(first, True)
     return out
-
-
-def _whole(mesh: Mesh) -> Geometry:
-    """All parts of a mesh as one."""
-    parts = [p.load() for p in mesh.parts]
-    if len(parts) == 1:
-        return parts[0]
-    starts = np.cumsum([0, *(len(g.positions) for g in parts[:-1])])
-    uvs = [g.uvs if g.uvs is not None else np.zeros((len(g.positions), 2), np.float32) for g in parts]
-    return Geometry(
-        np.concatenate([g.positions for g in parts]), np.concatenate([g.normals for g in parts]), np.concatenate(uvs),
-        np.concatenate([g.triangles + np.uint32(n) for g, n in zip(parts, starts, strict=True)]),
-    )  # fmt: skip
 
 
 def _digest(*arrays: NDArray[Any] | None) -> bytes:

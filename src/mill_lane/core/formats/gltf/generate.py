@@ -56,7 +56,11 @@ def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
     roots = [i for i, n in enumerate(scene.nodes) if n.parent < 0]
     root["scenes"] = [{"name": scene.name, "nodes": roots, "extras": {"mill_lane": settings}}]
     root["nodes"] = [_node(scene, i, n, used) for i, n in enumerate(scene.nodes)]
-    root["meshes"] = [{"name": m.name, "primitives": [_primitive(b, p, _bumpy(scene, p)) for p in m.parts]} for m in scene.meshes]
+    root["meshes"] = [
+        {"name": m.name, "primitives": [_primitive(b, p, _bumpy(scene, p)) for p in m.parts]}
+        | ({"extras": {"mill_lane_subdivision": list(m.subdivision)}} if m.subdivision else {})
+        for m in scene.meshes
+    ]
     root["materials"] = [write_material(m, used) for m in scene.materials]
     root["images"] = [_image(b, image) for image in scene.images]
     root["samplers"] = []

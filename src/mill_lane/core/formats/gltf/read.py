@@ -168,6 +168,17 @@ def _textures(document: Document, images: int, notes: list[Note]) -> tuple[Textu
     return tuple(out)
 
 
+def _subdivision(entry: dict[str, Any]) -> tuple[str, int, int] | None:
+    """What we wrote of a subdivision surface ourselves; anything else of that name counts for nothing."""
+    extras = entry.get("extras")
+    said = extras.get("mill_lane_subdivision") if isinstance(extras, dict) else None
+    if not (isinstance(said, list) and len(said) == 3 and said[0] in ("catmullClark", "loop", "bilinear")):
+        return None
+    scheme, corners, triangles = said
+    whole = all(isinstance(n, int) and 0 <= n < 2**40 for n in (corners, triangles))
+    return (scheme, corners, triangles) if whole else None
+
+
 def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh, ...]:
     out = []
     ignored: Counter[str] = Counter()
@@ -188,7 +199,7 @@ def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh
             if "TEXCOORD_1" in p["attributes"]:
                 ignored["a second UV set is kept; textures are drawn with the first"] += 1
             parts.append(read_part(document, p, materials))
-        out.append(Mesh(str(entry.get("name") or f"mesh {i}"), tuple(parts)))
+        out.append(Mesh(str(entry.get("name") or f"mesh {i}"), tuple(parts), _subdivision(entry)))
     notes += [Note("kept", f"{n} mesh part{'s' * (n > 1)}: {text}.") for text, n in ignored.items()]
     return tuple(out)
 

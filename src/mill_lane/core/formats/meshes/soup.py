@@ -78,6 +78,21 @@ def checked(name: str, positions: NDArray[Any], triangles: Ints) -> None:
         )  # fmt: skip
 
 
+def whole(parts: Sequence[Part]) -> Geometry:
+    """All parts of a mesh as one; what has no places on a texture stands at 0 where another part has some."""
+    loaded = [p.load() for p in parts]
+    if len(loaded) == 1:
+        return loaded[0]
+    starts = np.cumsum([0, *(len(g.positions) for g in loaded[:-1])])
+    uvs = None
+    if any(g.uvs is not None for g in loaded):
+        uvs = np.concatenate([g.uvs if g.uvs is not None else np.zeros((len(g.positions), 2), np.float32) for g in loaded])
+    return Geometry(
+        np.concatenate([g.positions for g in loaded]), np.concatenate([g.normals for g in loaded]), uvs,
+        np.concatenate([g.triangles + np.uint32(n) for g, n in zip(loaded, starts, strict=True)]),
+    )  # fmt: skip
+
+
 def part_of(geometry: Geometry, material: int) -> Part:
     """A part that holds its vertices itself."""
     low, high = geometry.positions.min(0), geometry.positions.max(0)

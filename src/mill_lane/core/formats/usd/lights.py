@@ -54,14 +54,20 @@ def as_light(prim: Any, time: Any) -> Light | None:
         # As a point it counts as a sphere of radius 1 would, or of its own.
         r0 = radius if radius > 0 else 1.0
         k = 0.25 if is_normalized(prim, time) else math.pi * r0 * r0
+        cone = UsdLux.ShapingAPI(prim) if prim.HasAPI(UsdLux.ShapingAPI) else None
+        angle = math.radians(float(cone.GetShapingConeAngleAttr().Get(time) or 0.0)) if cone else math.pi
+        if cone and 0 < angle <= math.pi / 2:
+            # The part of the angle over which it fades.
+            soft = min(max(float(cone.GetShapingConeSoftnessAttr().Get(time) or 0.0), 0.0), 1.0)
+            return _light(name, "spot", r * k, g * k, b * k, inner_cone=angle * (1.0 - soft), outer_cone=angle)
         return _light(name, "point", r * k, g * k, b * k)
     return None
 
 
-def _light(name: str, kind: Any, r: float, g: float, b: float) -> Light:
+def _light(name: str, kind: Any, r: float, g: float, b: float, **cone: float) -> Light:
     strength = max(r, g, b)
     colour = (r / strength, g / strength, b / strength) if strength > 0 else (1.0, 1.0, 1.0)
-    return Light(name, kind, colour, strength)
+    return Light(name, kind, colour, strength, **cone)
 
 
 def as_surface(prim: Any, time: Any) -> tuple[Geometry, Material] | None:

@@ -79,7 +79,7 @@ class _Reader:
                 self._instancer(prim, drawn)
                 walk.PruneChildren()
             elif prim.IsA(UsdGeom.Mesh):
-                self._place(prim.GetName(), self._mesh(prim), self._worlds(prim))
+                self._place(_name(prim), self._mesh(prim), self._worlds(prim))
             elif prim.IsA(UsdGeom.Camera):
                 self._camera(prim)
             elif prim.IsA(UsdLux.DomeLight):
@@ -163,6 +163,7 @@ class _Reader:
             return self.numbers[key]
         geometry, owner = read_mesh(prim, self.first)
         parts: list[Part] = []
+        cage: tuple[str, int, int] | None = None
         if geometry is not None:
             left = np.unique(owner)
             for subset, number in zip(subsets, bound[:-1], strict=True):
@@ -172,11 +173,14 @@ class _Reader:
                 parts += [part_of(part, number)] if part is not None else []
             part = part_of_faces(geometry, owner, left if subsets else None)
             parts += [part_of(part, bound[-1])] if part is not None else []
-            if UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get(self.first) != UsdGeom.Tokens.none:
-                self.cages.append((len(UsdGeom.Mesh(prim).GetFaceVertexIndicesAttr().Get(self.first)), len(geometry.triangles)))
+            scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get(self.first))
+            if scheme != UsdGeom.Tokens.none:
+                corners = len(UsdGeom.Mesh(prim).GetFaceVertexIndicesAttr().Get(self.first))
+                cage = (scheme, corners, len(geometry.triangles))
+                self.cages.append(cage[1:])
         self.numbers[key] = len(self.meshes) if parts else -1
         if parts:
-            self.meshes.append(Mesh(prim.GetName(), tuple(parts)))
+            self.meshes.append(Mesh(prim.GetName(), tuple(parts), cage))
         return self.numbers[key]
 
     def _instancer(self, prim: Any, drawn: Any) -> None:
@@ -238,6 +242,14 @@ class _Reader:
         number = self.materials.add(f"light {prim.GetPath()}", material)
         self.meshes.append(Mesh(name, (part_of(geometry, number),)))
         self._place(name, len(self.meshes) - 1, worlds)
+
+
+def _name(prim: Any) -> str:
+    """What an object is called: by the instance it stands in, where it is one of several of a kind."""
+    at = prim
+    while at.IsInstanceProxy():
+        at = at.GetParent()
+    return str(at.GetName())
 
 
 def upright(m: NDArray[np.float64]) -> NDArray[np.float64]:
