@@ -94,8 +94,8 @@ def build_parser() -> argparse.ArgumentParser:
 
     trim = command("trim", run_trim, "Write a lighter scene.")
     trim.add_argument("scene", type=Path)
-    trim.add_argument("--out", type=Path, required=True, help="a .glb, or a folder")
-    trim.add_argument("--textures", choices=("distance",), default="distance")
+    trim.add_argument("--out", type=Path, required=True, help="a .glb, .obj, .zip, .usda, .usdc or .usdz, or a folder")
+    trim.add_argument("--textures", choices=("distance", "footprint"), default="distance")
     return parser
 
 
@@ -300,23 +300,33 @@ def _recipe(args: argparse.Namespace) -> Recipe:
 
 
 def run_trim(args: argparse.Namespace) -> Result:
-    from mill_lane.core.formats.gltf import write_glb
     from mill_lane.core.formats.opening import open_scene
+    from mill_lane.core.formats.saving import ENDINGS, save_scene
     from mill_lane.core.trim.distance import by_distance
+    from mill_lane.core.trim.footprint import by_footprint
     from mill_lane.core.trim.textures import shrink
     from mill_lane.core.weigh.measure import weigh
 
     scene = open_scene(args.scene)
-    sizes = {p.image: max(p.new) for p in by_distance(weigh(scene))}
     tell = _telling(args)
-    trimmed, changes = shrink(scene, sizes, lambda s, t: tell(0.8 * s, t))
-    out = args.out if args.out.suffix.lower() == ".glb" else args.out / f"{args.scene.stem}-trimmed.glb"
+    if args.textures == "footprint":
+        args.width, args.height, args.camera = FINAL.width, FINAL.height, None
+        proposals = by_footprint(_weighed_closely(scene, args))
+    else:
+        proposals = by_distance(weigh(scene))
+    trimmed, changes = shrink(scene, {p.image: max(p.new) for p in proposals}, lambda s, t: tell(0.8 * s, t))
+    out = args.out if args.out.suffix.lower() in ENDINGS else args.out / f"{args.scene.stem}-trimmed.glb"
     out.parent.mkdir(parents=True, exist_ok=True)
-    write_glb(trimmed, out, lambda s, t: tell(0.8 + 0.2 * s, t))
+    notes = save_scene(trimmed, out, lambda s, t: tell(0.8 + 0.2 * s, t))
     saved = sum(c.old_bytes - c.new_bytes for c in changes)
     if not args.json:
         print(f"{len(changes)} textures made smaller; {saved / 1e6:,.0f} MB less in memory; {out}")
-    return {"out": str(out), "changes": [vars(c) for c in changes], "saved_bytes": saved, "file_bytes": out.stat().st_size}
+        for note in notes:
+            print(f"note: {note.text}")
+    return {
+        "out": str(out), "changes": [vars(c) for c in changes], "saved_bytes": saved, "file_bytes": out.stat().st_size,
+        "notes": [n.text for n in notes],
+    }  # fmt: skip
 
 
 if __name__ == "__main__":

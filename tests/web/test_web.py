@@ -152,7 +152,7 @@ class TestPages(WebCase):
     def test_csv_is_no_formula(self) -> None:
         row = SimpleNamespace(name="=cmd()", kind="point", power=1.5, size_m=0.0, nearest_m=None)
         lines = list(csv.reader(io.StringIO(as_csv("lights", [row]))))
-        self.assertEqual(lines[1], ["'=cmd()", "point", "1.5", "0.0", ""])
+        self.assertEqual(lines[1], ["'=cmd()", "point", "1.5", "0.0", "", "", ""])
 
     def test_odd_addresses(self) -> None:
         for path in (

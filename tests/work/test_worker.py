@@ -10,6 +10,7 @@ import tempfile
 import threading
 import time
 import unittest
+import zipfile
 from pathlib import Path
 
 import psutil
@@ -19,7 +20,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.serve import furnish
 from mill_lane.store.home import Home, lock, open_home
 from mill_lane.store.models import Job, SceneVersion, StoredFile, Task, Trial
-from mill_lane.web.api import TrialForm, run_trial
+from mill_lane.web.api import ExportForm, TrialForm, export, run_trial
 from mill_lane.work import queue
 from mill_lane.work.worker import Worker, died
 
@@ -157,7 +158,61 @@ class TestWorker(WithHome):
         for _ in range(2):
             self.assertTrue(self.worker.one())
         with self.home.sessions() as db:
-            self.assertEqual([t.state for t in db.scalars(select(Task))], ["done", "done"])
+            tasks = db.scalars(select(Task)).all()
+            self.assertEqual([(t.kind, t.state) for t in tasks], [("prepare", "done"), ("demo", "done"), ("weigh", "queued")])
+            self.weighing = tasks[-1].id
+
+    def test_weighing_waits_for_what_is_wanted_and_tells_as_it_goes(self) -> None:
+        """A trial goes first; stages are kept as they are done; a weighing that was stopped goes on when asked to."""
+        number = self.trial()
+        self.worker.one()
+        with self.home.sessions() as db:
+            self.assertEqual(db.get_one(Task, number).state, "done")
+            self.assertEqual(db.get_one(Task, self.weighing).state, "queued")
+            listed = db.get_one(SceneVersion, 1).inventory
+            self.assertEqual((listed["stage"], listed["look"]), (0, None))
+            db.get_one(SceneVersion, 1).inventory = {**listed, "notes": [["look", "told when it came in"]]}
+            db.commit()
+        thread = threading.Thread(target=self.worker.one)
+        thread.start()
+        stages: set[int] = set()
+        while thread.is_alive():
+            with self.home.sessions() as db:
+                stages.add(db.get_one(SceneVersion, 1).inventory["stage"])
+                if max(stages) >= 2 and not db.get_one(Task, self.weighing).over:
+                    queue.cancel(db, db.get_one(Task, self.weighing))
+                    db.commit()
+            time.sleep(0.02)
+        with self.home.sessions() as db:
+            task, inventory = db.get_one(Task, self.weighing), db.get_one(SceneVersion, 1).inventory
+            self.assertEqual(task.state, "cancelled")
+            self.assertIn(inventory["stage"], (2, 3))
+            self.assertEqual(inventory["notes"], [["look", "told when it came in"]])
+            queue.again(db, task)
+            db.commit()
+        self.worker.one()
+        with self.home.sessions() as db:
+            self.assertEqual(db.get_one(Task, self.weighing).state, "done")
+            inventory = db.get_one(SceneVersion, 1).inventory
+            self.assertEqual((inventory["stage"], inventory["notes"]), (4, [["look", "told when it came in"]]))
+            self.assertEqual({m["seen"] for m in inventory["meshes"]} - {"seen", "reflected", "lights", "never"}, set())
+
+    def test_a_scene_goes_out(self) -> None:
+        with self.home.sessions() as db:
+            queue.cancel(db, db.get_one(Task, self.weighing))
+            for form in ("obj", "usdz"):
+                export(db, 1, ExportForm(format=form))  # type: ignore[arg-type]
+            db.commit()
+        self.worker.one()
+        self.worker.one()
+        with self.home.sessions() as db:
+            for task in db.scalars(select(Task).where(Task.kind == "export")):
+                self.assertEqual(task.state, "done", task.error)
+                path = self.home.files.path(task.result["export"]["hash"])
+                self.assertEqual(path.stat().st_size, task.result["export"]["size"])
+                self.assertTrue(zipfile.is_zipfile(path))
+                self.assertTrue(task.result["export"]["notes"])
+        self.assertEqual(list(self.home.scratch.iterdir()), [])
 
     def trial(self, **fields: object) -> int:
         with self.home.sessions() as db:
@@ -190,12 +245,14 @@ class TestWorker(WithHome):
         self.worker.one()
         self.worker.one()
         with self.home.sessions() as db:
+            for task in db.scalars(select(Task).where(Task.kind == "weigh")):
+                self.assertEqual(task.state, "queued")
             versions = db.scalars(select(SceneVersion).order_by(SceneVersion.id)).all()
             self.assertEqual([v.number for v in versions], [1, 2])
             self.assertEqual((versions[1].parent_id, versions[1].changes[0]["new"]), (1, [32, 32]))
             self.assertEqual({k: versions[1].inventory[k] for k in told}, told)
             self.assertEqual(db.get_one(Job, 1).version_id, versions[1].id)
-            task = db.scalars(select(Task).order_by(Task.id.desc())).first()
+            task = db.scalars(select(Task).where(Task.kind == "open").order_by(Task.id.desc())).first()
             assert task is not None
             self.assertEqual(task.state, "failed")
             self.assertIn("bad.glb", task.error["error"] + "bad.glb")

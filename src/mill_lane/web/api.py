@@ -16,9 +16,8 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
 from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe, clip_region
 from mill_lane.core.render.slots import COMPONENTS
-from mill_lane.core.trim.distance import by_distance
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
-from mill_lane.web.context import Db, device_of, devices, find_job, find_version, inventory_of
+from mill_lane.web.context import Db, device_of, devices, find_job, find_version, inventory_of, proposed
 from mill_lane.work import queue
 
 router = APIRouter(prefix="/api")
@@ -377,18 +376,23 @@ class StageForm(BaseModel):
     images: list[int] = []
     stage: bool = True
     all: bool = False
+    rule: Literal["distance", "footprint"] = "distance"
 
 
 @router.post("/jobs/{job}/staged")
 def stage(db: Db, job: int, form: StageForm) -> Done:
     """Put textures on the trim list, or take them off."""
-    version = find_version(db, find_job(db, job))
-    proposals = {p.image: p for p in by_distance(inventory_of(version))}
+    row = find_job(db, job)
+    version = find_version(db, row)
+    proposals = {p.image: p for p in proposed(form.rule, inventory_of(version), row.final["height"])}
     wanted = set(proposals) if form.all else set(form.images) & set(proposals)
     have = {s.image: s for s in db.scalars(select(Staged).where(Staged.version_id == version.id))}
     for image in wanted:
+        limit = max(proposals[image].new)
         if form.stage and image not in have:
-            db.add(Staged(version_id=version.id, image=image, limit=max(proposals[image].new)))
+            db.add(Staged(version_id=version.id, image=image, limit=limit))
+        elif form.stage:
+            have[image].limit = limit
         elif not form.stage and image in have:
             db.delete(have[image])
     return Done()
@@ -407,6 +411,22 @@ def apply_trim(db: Db, job: int) -> Done:
         raise MillError("A trim of this scene is running already.", "Wait until it is done.")
     sizes = {str(s.image): s.limit for s in staged}
     queue.put(db, "trim", {"version": version.id, "sizes": sizes, "name": version.file_name}, row.id)
+    return Done()
+
+
+class ExportForm(BaseModel):
+    """How a scene is to go out: an OBJ with its textures in a ZIP, or one USDZ."""
+
+    format: Literal["obj", "usdz"]
+
+
+@router.post("/jobs/{job}/exports")
+def export(db: Db, job: int, form: ExportForm) -> Done:
+    """Write the scene version in use in another format."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    ending = {"obj": "zip", "usdz": "usdz"}[form.format]
+    queue.put(db, "export", {"version": version.id, "number": version.number, "ending": ending, "format": form.format}, row.id)
     return Done()
 
 

@@ -12,6 +12,8 @@ from sqlalchemy.orm import Session
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
+from mill_lane.core.trim.distance import Proposal, by_distance
+from mill_lane.core.trim.footprint import by_footprint
 from mill_lane.core.weigh.inventory import Inventory
 from mill_lane.store.home import Home
 from mill_lane.store.models import DeviceRow, Job, SceneVersion, Task, Trial
@@ -67,6 +69,13 @@ def inventory_of(version: SceneVersion) -> Inventory:
             _inventories.clear()
         _inventories[key] = Inventory.model_validate(version.inventory)
     return _inventories[key]
+
+
+def proposed(rule: str, inventory: Inventory, height: int) -> list[Proposal]:
+    """Textures that a rule, "distance" or "footprint", would make smaller for a picture of that height."""
+    if rule == "footprint" and inventory.look is not None:
+        return by_footprint(inventory, height / inventory.look.height)
+    return by_distance(inventory)
 
 
 def device_of(row: DeviceRow) -> Device:

@@ -16,12 +16,23 @@ from mill_lane.core.formats.opening import ENDINGS
 from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.recipe import EVERY_LAYER, Recipe
 from mill_lane.core.render.slots import COMPONENTS
-from mill_lane.core.trim.distance import by_distance
+from mill_lane.core.trim.distance import by_distance, shrunk
 from mill_lane.core.weigh.inventory import STAGES, Inventory
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
 from mill_lane.core.weigh.what_if import WhatIf, reckon
 from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
-from mill_lane.web.context import AHome, Db, device_of, devices, find_job, find_version, inventory_of, kept_trials, settings_of
+from mill_lane.web.context import (
+    AHome,
+    Db,
+    device_of,
+    devices,
+    find_job,
+    find_version,
+    inventory_of,
+    kept_trials,
+    proposed,
+    settings_of,
+)  # fmt: skip
 from mill_lane.web.events import stamp_of
 from mill_lane.web.presenters import scene as scenes
 from mill_lane.web.presenters import tables
@@ -260,21 +271,37 @@ def _region(text: str, recipe: Recipe) -> list[int]:
 
 
 @router.get("/jobs/{job}/trim")
-def trim_page(request: Request, db: Db, job: int) -> Response:
+def trim_page(request: Request, db: Db, job: int, rule: str = "distance") -> Response:
     c = station(request, db, job, "trim", "Trim")
     if isinstance(c, Response):
         return c
-    proposals = by_distance(c["inventory"])
-    staged = {s.image for s in db.scalars(select(Staged).where(Staged.version_id == c["version"].id))}
-    sizes = {p.image: p.new_bytes for p in proposals if p.image in staged}
-    after = draw_up(c["inventory"], Recipe.model_validate(c["job"].final), c["device"], texture_sizes=sizes)
+    inventory: Inventory = c["inventory"]
+    rule = rule if rule == "footprint" and inventory.look else "distance"
+    proposals = proposed(rule, inventory, c["job"].final["height"])
+    staged = {s.image: s.limit for s in db.scalars(select(Staged).where(Staged.version_id == c["version"].id))}
+    sizes = {t.index: shrunk(t, staged[t.index])[1] for t in inventory.textures if t.index in staged}
+    after = draw_up(inventory, Recipe.model_validate(c["job"].final), c["device"], texture_sizes=sizes)
     task = db.scalars(select(Task).where(Task.job_id == c["job"].id, Task.kind == "trim").order_by(Task.id.desc())).first()
-    held = sum(s.bytes for s in texture_steps(c["inventory"]))
+    exports = db.scalars(select(Task).where(Task.job_id == c["job"].id, Task.kind == "export").order_by(Task.id.desc()).limit(6))
+    held = sum(s.bytes for s in texture_steps(inventory))
     return draw(
-        request, db, "trim.html", **c, proposals=proposals, staged=staged, after=judge(after, c["device"].free_bytes),
-        saved=sum(p.saves for p in proposals if p.image in staged), could=sum(p.saves for p in proposals), held=held,
-        task=task if task is not None and task.state != "done" else None, versions=c["job"].versions,
+        request, db, "trim.html", **c, proposals=proposals, staged=staged, after=judge(after, c["device"].free_bytes), rule=rule,
+        saved=sum(t.memory_bytes - sizes[t.index] for t in inventory.textures if t.index in sizes), held=held,
+        task=task if task is not None and task.state != "done" else None, versions=c["job"].versions, exports=list(exports),
+        exact={p.image for p in proposals if staged.get(p.image) == max(p.new)},
     )  # fmt: skip
+
+
+@router.get("/jobs/{job}/exports/{task}")
+def download_export(db: Db, home: AHome, job: int, task: int) -> Response:
+    """A scene that was written in another format."""
+    row, found = find_job(db, job), db.get(Task, task)
+    if found is None or found.job_id != job or found.kind != "export" or "export" not in found.result:
+        raise HTTPException(404)
+    stem = "".join(ch if ch.isalnum() or ch in "-_ " else "_" for ch in row.name).strip() or "scene"
+    kind = {"zip": "application/zip", "usdz": "model/vnd.usdz+zip"}[found.payload["ending"]]
+    name = f"{stem} v{found.payload['number']}.{found.payload['ending']}"
+    return FileResponse(home.files.path(found.result["export"]["hash"]), media_type=kind, filename=name)
 
 
 @router.get("/jobs/{job}/finish")

@@ -17,6 +17,7 @@ from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.gltf.turn import read_in
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import read_sky, write_pixels
+from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.formats.units import NAMES, reading, said
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
@@ -120,6 +121,13 @@ def handle_trim(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     path = Path(payload["path"])
     write_glb(trimmed, path, part(report, 0.8, 0.95))
     return {**_weighed(path, part(report, 0.95, 1.0)), "changes": [vars(c) for c in changes]}
+
+
+def handle_export(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
+    """Write a scene version in another format."""
+    scene, path = open_scene(Path(payload["scene"])), Path(payload["folder"]) / f"scene.{payload['ending']}"
+    notes = save_scene(scene, path, report)
+    return {"path": str(path), "notes": [n.text for n in notes]}
 
 
 def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
@@ -301,6 +309,7 @@ HANDLERS: dict[str, Handler] = {
     "trim": handle_trim,
     "read_in": handle_read_in,
     "weigh": handle_weigh,
+    "export": handle_export,
     "trial": handle_render,
     "run": handle_render,
 }

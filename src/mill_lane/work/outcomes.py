@@ -42,7 +42,7 @@ def conclude(session: Session, home: Home, task: Task, outcome: str, result: dic
     if outcome == "done":
         KEEP[task.kind](session, home, task, result)
         stopped = bool(result.get("stopped"))
-        kept = {k: v for k, v in result.items() if k in ("measured", "stopped", "version", "seconds")}
+        kept = {k: v for k, v in result.items() if k in ("measured", "stopped", "version", "seconds", "export")}
         queue.end(session, task, "done", share=1.0, text="stopped by hand, kept" if stopped else "done", result=kept, live={})
     elif outcome == "cancelled":
         queue.end(session, task, "cancelled", text="cancelled", live={})
@@ -126,6 +126,12 @@ def keep_partly(session: Session, home: Home, task: Task, result: dict[str, Any]
         KEEP[task.kind](session, home, task, result)
 
 
+def _keep_export(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
+    path = Path(result["path"])
+    size = path.stat().st_size
+    result["export"] = {"hash": home.files.take(path, session), "size": size, "notes": result["notes"]}
+
+
 def _keep_nothing(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
     pass
 
@@ -137,6 +143,7 @@ KEEP = {
     "trim": _keep_scene,
     "read_in": _keep_scene,
     "weigh": _keep_weighing,
+    "export": _keep_export,
     "trial": _keep_trial,
     "run": _keep_run,
 }

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 from mill_lane.core.render.sizes import chain_values
@@ -59,18 +58,15 @@ def by_distance(inventory: Inventory) -> list[Proposal]:
         if t.missing or t.memory_bytes == 0 or t.nearest_m is None:
             continue
         limit = side_limit(t.nearest_m)
-        n = halvings(t.width, t.height, limit)
-        if n:
-            out.append(_proposal(t, n, f"never nearer than {t.nearest_m:.1f} m: {limit} px"))
+        if halvings(t.width, t.height, limit):
+            new, held = shrunk(t, limit)
+            why = f"never nearer than {t.nearest_m:.1f} m: {limit} px"
+            out.append(Proposal(t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes, held, why))
     return sorted(out, key=lambda p: (-p.saves, p.image))
 
 
-def _proposal(t: TextureRow, n: int, reason: str) -> Proposal:
+def shrunk(t: TextureRow, limit: int) -> tuple[tuple[int, int], int]:
+    """A texture's pixels, and its bytes in memory, once its longer side is within the limit."""
+    n = halvings(t.width, t.height, limit)
     new = max(1, t.width >> n), max(1, t.height >> n)
-    wide = 2 if t.bits > 8 else 1
-    assert t.nearest_m is not None
-    assert math.isfinite(t.nearest_m)
-    return Proposal(
-        t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes,
-        chain_values(*new, t.channels) * wide, reason,
-    )  # fmt: skip
+    return new, chain_values(*new, t.channels) * (2 if t.bits > 8 else 1)
