@@ -29,11 +29,11 @@ class TestStory(BrowserCase):
         self.axe("Scene")
         self.press("oven", "tbody")
         self.until(lambda: "mesh=" in self.driver.current_url)
-        self.says("oven: ")
+        self.says("positions and acceleration")
         self.driver.find_element(By.PARTIAL_LINK_TEXT, "Textures").click()
         self.says("used for", "bark_normal")
         self.driver.back()
-        self.says("oven: ")
+        self.says("positions and acceleration")
 
         # Machine: make the card so small that the scene does not fit.
         self.find("body").send_keys("3")

@@ -190,9 +190,18 @@ class TestWorker(WithHome):
             self.assertEqual(inventory["notes"], [["look", "told when it came in"]])
             queue.again(db, task)
             db.commit()
-        self.worker.one()
+        # What is asked for meanwhile goes first: it gives way, and is taken up afterwards.
+        thread = threading.Thread(target=self.worker.one)
+        thread.start()
+        time.sleep(0.5)
+        number = self.trial()
+        thread.join(30)
         with self.home.sessions() as db:
-            self.assertEqual(db.get_one(Task, self.weighing).state, "done")
+            self.assertEqual([db.get_one(Task, n).state for n in (self.weighing, number)], ["queued", "queued"])
+        for _ in range(2):
+            self.assertTrue(self.worker.one())
+        with self.home.sessions() as db:
+            self.assertEqual([db.get_one(Task, n).state for n in (number, self.weighing)], ["done", "done"])
             inventory = db.get_one(SceneVersion, 1).inventory
             self.assertEqual((inventory["stage"], inventory["notes"]), (4, [["look", "told when it came in"]]))
             self.assertEqual({m["seen"] for m in inventory["meshes"]} - {"seen", "reflected", "lights", "never"}, set())

@@ -46,6 +46,10 @@ def conclude(session: Session, home: Home, task: Task, outcome: str, result: dic
         queue.end(session, task, "done", share=1.0, text="stopped by hand, kept" if stopped else "done", result=kept, live={})
     elif outcome == "cancelled":
         queue.end(session, task, "cancelled", text="cancelled", live={})
+    elif outcome == "waits" and not task.cancel:
+        task.state, task.text, task.attempts = "queued", "waits for what you asked for", 0
+    elif outcome == "waits":
+        queue.end(session, task, "cancelled", text="cancelled", live={})
     elif outcome == "paused":
         task.state, task.text = "paused", "paused"
     else:

@@ -39,6 +39,12 @@ def claim(session: Session) -> Task | None:
     return session.get(Task, row[0]) if row else None
 
 
+def somebody_waits(session: Session) -> bool:
+    """Whether anything but weighing is queued."""
+    waiting = select(Task.id).where(Task.state == "queued", Task.kind != "weigh").limit(1)
+    return session.execute(waiting).first() is not None
+
+
 def beat(session: Session, task: int, **values: Any) -> tuple[bool, dict[str, Any]]:
     """Prolong the lease and note progress; returns whether somebody asked to cancel, and what else is wanted."""
     row = session.execute(

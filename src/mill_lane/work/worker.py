@@ -91,6 +91,7 @@ class Worker:
         child.pipe.send((kind, payload))
         asked_at = 0.0
         last_beat = 0.0
+        gives_way = False
         told: dict[str, Any] = {}
         progress: dict[str, Any] = {}
         while True:
@@ -112,7 +113,7 @@ class Worker:
                 message = None
                 child.process.join(1)
             if message is not None and message[0] != "progress":
-                return message[0], message[1]
+                return ("waits" if gives_way and message[0] == "cancelled" else message[0]), message[1]
             if not child.alive():
                 code = child.process.exitcode or 0
                 self.child = None
@@ -123,6 +124,9 @@ class Worker:
                 last_beat = time.monotonic()
                 with self.home.sessions() as session:
                     cancel, wants = queue.beat(session, number, **progress)
+                    # Weighing is nobody's hurry: what an artist asks for goes first.
+                    if kind == "weigh" and not cancel and not asked_at and queue.somebody_waits(session):
+                        gives_way = cancel = True
                 if cancel and not asked_at:
                     asked_at = time.monotonic()
                     child.stop.set()
