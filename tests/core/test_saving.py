@@ -18,9 +18,10 @@ from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import decode
 from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.scene.defaults import world_bounds
-from mill_lane.core.scene.model import Channel, Light, Material, Mesh, Node, Scene, Texture, TextureUse
+from mill_lane.core.scene.model import Channel, Geometry, Light, Material, Mesh, Node, Scene, Texture, TextureUse
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.demo import shapes
+from tests.gltf_tools import npm_mesh
 from tests.scenes import WHITE, looking, picture, scene_of, small_demo
 
 
@@ -203,6 +204,25 @@ class TestObj(Saving):
         self.assertIn("cameras, lights, animation", notes[1].text)
         with zipfile.ZipFile(self.folder / "a.zip") as z:
             self.assertEqual(sorted(Path(n).suffix for n in z.namelist()), [".mtl", ".obj", ".png", ".png"])
+
+
+class TestOpenMeshes(Saving):
+    def test_the_bunny_and_the_teapot(self) -> None:
+        """Out and in again: as many triangles, the same area and Euler characteristic (vertices - edges + faces)."""
+        for name in ("bunny", "teapot"):
+            positions, faces = npm_mesh(name)
+            used, corners = np.unique(faces, return_inverse=True)
+            positions, faces = positions[used], corners.reshape(-1, 3)
+            body = trimesh.Trimesh(positions, faces, process=False)
+            normals = np.ascontiguousarray(body.vertex_normals, np.float32)
+            scene = scene_of((Geometry(positions, normals, None, faces.astype(np.uint32)), WHITE))
+            for ending in (".obj", ".usdc", ".glb"):
+                with self.subTest(name, ending=ending):
+                    back = self.there_and_back(scene, name + ending)
+                    g = back.meshes[0].parts[0].load()
+                    again = trimesh.Trimesh(g.positions, g.triangles, process=False)
+                    self.assertEqual((len(again.faces), again.euler_number), (len(faces), body.euler_number))
+                    self.assertAlmostEqual(again.area / body.area, 1, places=5)
 
 
 class TestEndings(Saving):

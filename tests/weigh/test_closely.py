@@ -140,6 +140,7 @@ class TestSeenOrNot(unittest.TestCase):
         scene = scene_of(*things, eye=(0, 1, 5), at=(0, 0.8, 0), lights=(sun,))
         best = list(seen_by(scene, 128).best)
         self.assertEqual(best[:6], [SEEN, SEEN, SEEN, REFLECTED, LIGHTS, NEVER])
+        self.assertEqual([m.behind for m in weigh(scene).meshes], [False, False, False, True, False, True, True])
 
     def test_share_of_the_picture(self) -> None:
         """A square of 1 m at 5 m fills (1 / (10 tan 0.3))^2 of a square picture."""

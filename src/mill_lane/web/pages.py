@@ -126,12 +126,13 @@ def scene_page(
     shade = shade if shade in SHADINGS else "memory"
     scale = c["job"].final["height"] / i.look.height if i.look else 1.0
     frame = min(max(frame if frame is not None else i.frames[0], i.frames[0]), i.frames[1])
+    marked = {m.index for m in i.meshes if m.index == mesh or (image is not None and image in m.images)}
     weighing = db.scalars(select(Task).where(Task.job_id == job, Task.kind == "weigh").order_by(Task.id.desc())).first()
     return draw(
         request, db, "scene.html", **c, tab=tab, sort=sort, turned=turned, q=q, mesh=mesh, image=image, shade=shade,
         headline=scenes.headline(i), findings=scenes.findings(i, scale), classes=tables.CLASSES, scale=scale,
         rows=tables.rows(i, tab, sort, turned, q) if tab in tables.TABLES else [], frame=frame, shadings=SHADINGS,
-        units=UNIT_NAMES, plan=plan(i, mesh, shade, scale, frame), plan_size=(WIDTH, HEIGHT), stages=STAGES,
+        units=UNIT_NAMES, plan=plan(i, marked, shade, scale, frame), plan_size=(WIDTH, HEIGHT), stages=STAGES,
         chosen=next((m for m in i.meshes if m.index == mesh), None),
         weighing=weighing if weighing is not None and weighing.payload.get("version") == c["version"].id else None,
     )  # fmt: skip

@@ -61,8 +61,14 @@ class Track:
                 # The inward normal of a side plane through the camera.
                 n = self.forward[f] * math.sin(angle) - sign * axis * math.cos(angle)
                 inside &= centre @ n + half @ np.abs(n) > 0
+        return inside & self.in_front(f, lo, hi)
+
+    def in_front(self, f: int, lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Whether a box (N, 3) reaches before the plane through the camera."""
+        centre, half = (lo + hi) / 2 - self.positions[f], (hi - lo) / 2
         n = self.forward[f]
-        return inside & (centre @ n + half @ np.abs(n) > 0)
+        found: NDArray[np.bool_] = centre @ n + half @ np.abs(n) > 0
+        return found
 
 
 def camera_track(scene: Scene, frames: list[int], aspect: float, camera: str | None = None) -> Track:

@@ -39,6 +39,7 @@ class MeshRow(Row):
     in_view: bool
     twin_of: int | None  # the first mesh with the same vertices, when it is another
     twin_baked: bool = False  # they are the same but for a rotation, a mirroring or a scale
+    behind: bool = False  # the camera, in all frames
     uv_vertices: int = 0  # of those, how many have a place on a texture
     images: list[int] = []  # that its materials use
     # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage that is drawn.

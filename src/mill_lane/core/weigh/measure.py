@@ -48,12 +48,14 @@ def weigh(
     track = camera_track(scene, frames, aspect, camera)
     nearest: Nearest = {}  # by mesh and part: metres, frame, node
     seen: set[tuple[int, int]] = set()
+    before: set[int] = set()  # meshes that are at times before the camera
     parts = [(n, m, i, p) for n, m in scene.placements for i, p in enumerate(scene.meshes[m].parts)]
     lo, hi = track.boxes(parts)
     for f in range(len(frames)):
         k = f if len(lo) > 1 else 0
         distance = box_distance(track.positions[f : f + 1], lo[k], hi[k])[0]
         visible = track.in_view(f, lo[k], hi[k])
+        before.update(parts[j][1] for j in np.flatnonzero(track.in_front(f, lo[k], hi[k])))
         for j, (node, m, i, _) in enumerate(parts):
             if distance[j] < nearest.get((m, i), (math.inf, 0, 0))[0]:
                 nearest[m, i] = (float(distance[j]), f, node)
@@ -66,6 +68,7 @@ def weigh(
     twins = find_twins(scene, sorted(copies))
     progress(0.9, "copies")
     meshes = [_mesh_row(scene, m, copies[m], nearest, seen, twins, frames) for m in sorted(copies)]
+    meshes = [m.model_copy(update={"behind": m.index not in before and m.triangles > 0}) for m in meshes]
     if exact:
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
     return Inventory(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Collection
 from dataclasses import dataclass
 
 from mill_lane.core.weigh.frames import frames_looked_at
@@ -69,12 +70,12 @@ class Plan:
 
 
 def plan(
-    inventory: Inventory, chosen: int | None, shade: str = "memory", scale_px: float = 1.0, frame: int | None = None
+    inventory: Inventory, chosen: Collection[int], shade: str = "memory", scale_px: float = 1.0, frame: int | None = None
 ) -> Plan:
     """Lay out the plan: the file's own axes, X right and Z down.
 
-    `shade` is one of SHADINGS; `scale_px` the height of the final picture over that of the figures in pixels; the wedge
-    stands where the camera is in `frame`, or in the first.
+    `chosen` are the meshes marked; `shade` is one of SHADINGS; `scale_px` the height of the final picture over that of the
+    figures in pixels; the wedge stands where the camera is in `frame`, or in the first.
 
     What lies far beyond the ten-metre band would shrink the room to a spot, so the view frames what lies within 24 m of
     the camera; larger things run over its edge, and what is farther is counted, not drawn.
@@ -106,7 +107,7 @@ def plan(
         area = _area(drawn)
         value = _value(f, rows.get(f.mesh), wasted, shade, scale_px)
         colour = UNKNOWN if value is None else SHADES[sum(value >= s for s in shading.steps)]
-        outlines.append(Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), colour, f.mesh == chosen, area))
+        outlines.append(Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), colour, f.mesh in chosen, area))
     outlines.sort(key=lambda o: (o.chosen, -o.area))
     for o in sorted(outlines, key=lambda o: -o.area)[:40]:
         corner = [tuple(map(float, p.split(","))) for p in o.points.split()]

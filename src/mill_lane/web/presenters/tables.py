@@ -57,6 +57,7 @@ MESHES = (
     Column("share", "share", _or_least("share"), on_page=False),
     Column("shown", "share_frame", _or_least("share_frame"), on_page=False),
     Column("view", "in_view", lambda m: m.in_view, on_page=False),
+    Column("behind", "behind", lambda m: m.behind, on_page=False),
     Column("copy", "twin_of", lambda m: m.twin_of if m.twin_of is not None else -1, on_page=False),
 )
 TEXTURES = (
@@ -117,6 +118,7 @@ def _text(row: Any) -> str:
     more = [getattr(row, "role", ""), getattr(row, "kind", ""), CLASSES.get(getattr(row, "seen", None) or "", "")]
     more += ["copy"] if getattr(row, "twin_of", None) is not None else []
     more += [] if getattr(row, "in_view", True) else ["not in view"]
+    more += ["behind the camera"] if getattr(row, "behind", False) else []
     more += ["same"] if getattr(row, "same_as", None) is not None else []
     more += ["unused bits", row.why] if getattr(row, "why", "") else []
     return " ".join([row.name, *more]).lower()
