@@ -60,7 +60,7 @@ class TestFormats(BrowserCase):
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "polygon[stroke-width='3']"))
         self.find("input[name='q']").clear()
         self.find("input[name='q']").send_keys("\n")
-        self.until(lambda: "q=" not in self.driver.current_url)
+        self.until(lambda: "q=" not in self.driver.current_url and len(self.names()) == 2)
         script = (
             "document.querySelector(\"svg a[aria-label='cube'] polygon\").dispatchEvent(new MouseEvent('click', {bubbles: true}))"
         )

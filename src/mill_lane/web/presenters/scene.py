@@ -42,7 +42,7 @@ def _textures(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     wasted = sum(t.wasted_bytes(scale) for t in i.textures)
     if i.look is not None and wasted:
         n = sum(t.wasted_bytes(scale) > 0 for t in i.textures)
-        text = f"{plural(n, 'texture')} have more texels than the shot can show"
+        text = f"{plural(n, 'texture has', 'textures have')} more texels than the shot can show"
         out.append((wasted, Finding(text, f"{size(held)} could be {size(held - wasted)}", "tab=textures&sort=wasted")))
     if proposals:
         old, new = sum(p.old_bytes for p in proposals), sum(p.new_bytes for p in proposals)
@@ -106,7 +106,8 @@ def _lights(i: Inventory) -> list[tuple[int, Finding]]:
         out.append((0, Finding(f"Small and strong: {listed(x.name for x in small)}", "grain", "tab=lights")))
     idle = [x for x in i.lights if x.share is not None and x.share < 0.001]
     if idle:
-        text = f"{plural(len(idle), 'light')} give less than 0.1 % of the light each: {listed(x.name for x in idle)}"
+        each = "lights give less than 0.1 % of the light each" if len(idle) > 1 else "light gives less than 0.1 % of it"
+        text = f"{len(idle)} {each}: {listed(x.name for x in idle)}"
         out.append((0, Finding(text, "time", "tab=lights&sort=share&turned=true")))
     if i.look is not None:
         blown = [(name, share) for name, share in i.look.blown if share >= BLOWN]

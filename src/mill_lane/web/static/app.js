@@ -13,6 +13,9 @@ async function refresh() {
     const answer = await fetch(location.href, { headers: { Accept: "text/html" }, signal: AbortSignal.timeout(20000) });
     if (!answer.ok) return;
     const next = new DOMParser().parseFromString(await answer.text(), "text/html");
+    // What went wrong is told by this page alone: it stays until the artist tries again.
+    const told = [...page().querySelectorAll(".message[role=alert]")].map((box) => [box.parentElement, box]);
+    told.forEach(([, box]) => box.remove());
     Alpine.morph(page(), next.getElementById("page"), {
       updating(el, to, childrenOnly, skip) {
         if (el.nodeType !== 1) return;
@@ -29,6 +32,7 @@ async function refresh() {
         if (chosen) el.value = chosen.value;
       },
     });
+    told.forEach(([place, box]) => { if (place.isConnected) place.prepend(box); });
     document.title = next.title;
   } catch (e) {
     if (e.name !== "TimeoutError" && e.name !== "TypeError") throw e;
