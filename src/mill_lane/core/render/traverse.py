@@ -85,7 +85,6 @@ def mesh_closest(
                 while mask != 0:
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
-                    _ask_for(nodes, blocks, links[base + LINKS + k])
                     entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
                     farther = max(nearest, entry)
                     nearest = min(nearest, entry)
