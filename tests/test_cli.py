@@ -16,6 +16,7 @@ from mill_lane.cli import main
 from mill_lane.core.devices.model import DEMO_CARD
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.formats.gltf import read_scene
+from mill_lane.core.formats.opening import open_scene
 from tests.scenes import small_demo
 
 
@@ -48,6 +49,13 @@ class TestCommands(unittest.TestCase):
         self.assertEqual(got["unique_triangles"], sum(m["triangles"] for m in got["meshes"]))
         keys = {"name", "width", "height", "channels", "bits", "file_bytes", "memory_bytes", "role", "nearest_m"}
         self.assertLessEqual(keys, set(got["textures"][0]))
+
+    def test_weigh_in_full(self) -> None:
+        status, got = call("weigh", self.scene, "--full", "--frames", "1-2")
+        self.assertEqual(status, 0)
+        self.assertEqual({m["seen"] for m in got["meshes"]} - {"seen", "reflected", "lights", "never"}, set())
+        self.assertGreater(got["look"]["layers_most"], 0)
+        self.assertTrue(all(t["wasted_bytes"] >= 0 for t in got["textures"]))
 
     def test_render(self) -> None:
         out = self.folder / "a.exr"
@@ -95,6 +103,14 @@ class TestCommands(unittest.TestCase):
         status, got = call("trim", self.scene, "--out", str(self.folder))
         self.assertEqual((status, got["changes"], got["saved_bytes"]), (0, [], 0))
         self.assertEqual(len(read_scene(Path(got["out"])).images), len(read_scene(small_demo()).images))
+
+    def test_trim_by_what_the_shot_shows_out_as_usd(self) -> None:
+        status, got = call("trim", self.scene, "--textures", "footprint", "--out", str(self.folder / "lean.usdz"))
+        self.assertEqual(status, 0)
+        self.assertGreater(len(got["changes"]), 0)
+        self.assertTrue(got["notes"])
+        back = open_scene(self.folder / "lean.usdz")
+        self.assertEqual(len(back.placements), len(open_scene(small_demo()).placements))
 
     def test_demo(self) -> None:
         status, got = call("demo", "--out", str(self.folder / "d.glb"), "--size", "small")

@@ -17,8 +17,8 @@ from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import BLOCK
 from mill_lane.core.render.load import Loaded, camera_track, pose
 from mill_lane.core.render.shooting import Shooter
-from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.world import World
+from mill_lane.core.weigh.cover import alphas, means
 from mill_lane.core.weigh.hits import F64, FAR, I64, Hits, Rays, camera_rays, meet, reflected, refracted, straight_on, unit
 
 NEVER, LIGHTS, REFLECTED, SEEN = range(4)  # how an object matters, the least first
@@ -131,9 +131,9 @@ class _Frame:
         self.seen = Seen(np.zeros(things, np.int64), np.zeros(things))
         f = world.factors
         self.mode, self.cutoff, self.alpha = f[:, s.M_MODE].astype(int), f[:, s.M_CUTOFF], f[:, s.M_ALPHA]
-        rough = f[:, s.M_ROUGH] * _means(world, s.ROUGH, 1)
-        metal = f[:, s.M_METALLIC] * _means(world, s.ROUGH, 2)
-        clear = f[:, s.M_TRANSMIT] * _means(world, s.TRANSMISSION, 0) * (1 - metal)
+        rough = f[:, s.M_ROUGH] * means(world, s.ROUGH, 1)
+        metal = f[:, s.M_METALLIC] * means(world, s.ROUGH, 2)
+        clear = f[:, s.M_TRANSMIT] * means(world, s.TRANSMISSION, 0) * (1 - metal)
         self.shows = ((rough < SMOOTH) | (f[:, s.M_COAT] > 0.1)) & (f[:, s.M_UNLIT] == 0)
         self.through, self.thin = (clear > 0.1) & (rough < SMOOTH), f[:, s.M_THICK] <= 0
         self.mirror_only = (metal > 0.9) & self.shows
@@ -205,7 +205,7 @@ class _Frame:
         rows = np.flatnonzero(self.mode[hits.material] != s.OPAQUE)
         if len(rows):
             m = hits.material[rows]
-            alpha = self.alpha[m] * _alphas(self.world, m, hits.uv[rows])
+            alpha = self.alpha[m] * alphas(self.world, m, hits.uv[rows])
             out[rows] = np.where(self.mode[m] == s.MASK, (alpha >= self.cutoff[m]).astype(float), np.clip(alpha, 0, 1))
         return out
 
@@ -276,50 +276,6 @@ def _cosine(normal: F64, rng: np.random.Generator) -> F64:
     r = np.sqrt(np.maximum(0, 1 - z * z))
     ball = np.stack([r * np.cos(phi), r * np.sin(phi), z], 1) * 0.999
     return unit(normal + ball)
-
-
-def _means(world: World, slot: int, channel: int) -> F64:
-    """The mean of a channel of each material's texture, from the last level of its chain; 1 where there is none."""
-    out = np.ones(len(world.factors))
-    t: Textures = world.textures
-    for i, index in enumerate(world.slots[:, slot]):
-        if index >= 0:
-            row = t.table[index]
-            at = int(t.levels[row[s.T_FIRST_LEVEL] + row[s.T_LEVELS] - 1, 0])
-            channels = int(row[s.T_CHANNELS])
-            k = 0 if channels < 3 else channel
-            out[i] = t.wide[at + k] / 65535 if row[s.T_WIDE] else t.narrow[at + k] / 255
-    return out
-
-
-def _alphas(world: World, material: I64, uv: F64) -> F64:
-    """The alpha of base colour textures, of the nearest texel; 1 where there is none."""
-    out = np.ones(len(material))
-    t = world.textures
-    for m in np.unique(material):
-        index = int(world.slots[m, s.BASE])
-        if index < 0 or int(t.table[index, s.T_CHANNELS]) not in (2, 4):
-            continue
-        rows, k = np.flatnonzero(material == m), world.transforms[m, s.BASE]
-        first, width, height = (int(x) for x in t.levels[t.table[index, s.T_FIRST_LEVEL]])
-        u = _wrapped(k[0] * uv[rows, 0] + k[1] * uv[rows, 1] + k[2], int(t.table[index, s.T_WRAP_U]), width)
-        v = _wrapped(k[3] * uv[rows, 0] + k[4] * uv[rows, 1] + k[5], int(t.table[index, s.T_WRAP_V]), height)
-        channels = int(t.table[index, s.T_CHANNELS])
-        at = first + (v * width + u) * channels + channels - 1
-        out[rows] = t.wide[at] / 65535 if t.table[index, s.T_WIDE] else t.narrow[at] / 255
-    return out
-
-
-def _wrapped(x: F64, how: int, size: int) -> I64:
-    """Texel numbers along one side: repeated, mirrored, or held at the edge."""
-    x = np.clip(np.nan_to_num(x), -1e9, 1e9)
-    if how == 2:
-        x = np.clip(x, 0, 1)
-    elif how == 1:
-        x = 1 - np.abs(np.mod(x, 2) - 1)
-    else:
-        x = np.mod(x, 1)
-    return np.minimum((x * size).astype(np.int64), size - 1)
 
 
 def _through_boxes(media: F64, rays: Rays) -> NDArray[np.bool_]:
