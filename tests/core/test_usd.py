@@ -10,6 +10,7 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+import psutil
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils, Vt
@@ -20,6 +21,7 @@ from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import decode, write_pixels
 from mill_lane.core.formats.usd import guard
 from mill_lane.core.formats.usd.read import decomposed, read_stage
+from mill_lane.core.progress import Cancelled
 from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_gltf import Folder
@@ -451,6 +453,26 @@ class TestFolders(UsdCase):
         self.assertIn("cages", " ".join(n.text for n in scene.notes))
         node = next(i for i, n in enumerate(scene.nodes) if n.name == "a")
         self.assertAlmostEqual(float(world_matrices(scene, scene.seconds(3))[node][0, 3]), 2.0, places=5)
+
+    def test_progress_and_giving_up(self) -> None:
+        """It tells how far it is; when whoever waits gives up, the reading process ends too."""
+        stage = self.stage()
+        for i in range(3000):
+            quad(stage, f"/a{i}")
+        stage.Save()
+        told: list[float] = []
+        scene = open_scene(self.folder / "x.usda", lambda share, text: told.append(share))
+        self.assertEqual(len(scene.placements), 3000)
+        self.assertEqual(told, sorted(told))
+        self.assertGreater(max(told), 0.0)
+
+        def give_up(share: float, text: str) -> None:
+            raise Cancelled
+
+        with self.assertRaises(Cancelled):
+            open_scene(self.folder / "x.usda", give_up)
+        below = psutil.Process().children(recursive=True)
+        self.assertEqual([p for p in below if "mill_lane.core.formats.usd" in " ".join(p.cmdline())], [])
 
     def test_a_zip_of_several_files(self) -> None:
         (self.folder / "parts").mkdir()

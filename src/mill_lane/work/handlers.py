@@ -65,8 +65,8 @@ def handle_open(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
         named.unlink(missing_ok=True)
         named.symlink_to(source.absolute())
         source = named
-    scene = open_scene(source)
-    check_vertices(scene, part(report, 0.05, 0.6))
+    scene = open_scene(source, part(report, 0.02, 0.4))
+    check_vertices(scene, part(report, 0.4, 0.6))
     write_glb(scene, path, part(report, 0.6, 0.85))
     result = _weighed(path, part(report, 0.85, 1.0))
     result["inventory"]["notes"] = [(n.level, n.text) for n in scene.notes]

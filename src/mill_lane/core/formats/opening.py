@@ -17,37 +17,37 @@ from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.model import Scene
 
 READERS: dict[str, Callable[[Path], Scene]] = {
-    ".glb": read_scene, ".gltf": read_scene, ".usd": read_usd, ".usda": read_usd, ".usdc": read_usd, ".obj": read_obj,
-    ".ply": read_ply, ".stl": read_stl,
+    ".glb": read_scene, ".gltf": read_scene, ".obj": read_obj, ".ply": read_ply, ".stl": read_stl,
 }  # fmt: skip
+STAGES = (".usd", ".usda", ".usdc")
 UNITLESS = (".obj", ".ply", ".stl")  # formats that say neither unit nor axis
-ENDINGS = (*READERS, ".usdz", ".zip")
+ENDINGS = (*READERS, *STAGES, ".usdz", ".zip")
 
 
-def open_scene(path: Path) -> Scene:
+def open_scene(path: Path, progress: Progress = silent) -> Scene:
     """The scene of a file, with a camera and a light added where it has none.
 
-    Raises MillError when the file cannot be used.
+    `progress` is told of formats that take long.  Raises MillError when the file cannot be used.
     """
     try:
         if path.stat().st_size == 0:
             raise MillError(f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
         if not is_zip(path):
-            return with_defaults(_read(path))
+            return with_defaults(_read(path, progress))
     except OSError as e:
         raise MillError(f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again.") from e
     keep = unpack(path)
     if path.suffix.lower() == ".usdz":
-        scene = _read(first_file(path, Path(keep.name)))
+        scene = _read(first_file(path, Path(keep.name)), progress)
     else:
-        scene = _read(the_scene(Path(keep.name), tuple(READERS), path.name))
+        scene = _read(the_scene(Path(keep.name), (*READERS, *STAGES), path.name), progress)
     # Vertices and pixels are read later: the unpacked files stay as long as the scene does.
     return with_defaults(replace(scene, keep=(keep, scene.keep)))
 
 
-def _read(path: Path) -> Scene:
+def _read(path: Path, progress: Progress) -> Scene:
     ending = path.suffix.lower()
-    scene = READERS.get(ending, read_scene)(path)
+    scene = read_usd(path, progress) if ending in STAGES else READERS.get(ending, read_scene)(path)
     return with_units(scene, ending) if ending in UNITLESS else scene
 
 

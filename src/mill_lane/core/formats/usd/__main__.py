@@ -9,13 +9,27 @@ import os
 import resource
 import signal
 import sys
+import time
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.usd.read import read_stage
+from mill_lane.core.progress import part
 
 SHARE = 0.8  # of the computer's memory
+
+
+class Teller:
+    """Progress as JSON lines, a few a second."""
+
+    def __init__(self) -> None:
+        self.last = 0.0
+
+    def __call__(self, share: float, text: str) -> None:
+        if time.monotonic() - self.last > 0.2:
+            self.last = time.monotonic()
+            print(json.dumps({"share": round(share, 4), "text": text}), flush=True)
 
 
 def main(stage: Path, out: Path) -> int:
@@ -27,8 +41,9 @@ def main(stage: Path, out: Path) -> int:
     soft, hard = resource.getrlimit(resource.RLIMIT_DATA)
     resource.setrlimit(resource.RLIMIT_DATA, (most if soft == resource.RLIM_INFINITY else min(most, soft), hard))
     try:
-        scene = read_stage(stage)
-        write_glb(scene, out)
+        tell = Teller()
+        scene = read_stage(stage, part(tell, 0.0, 0.7))
+        write_glb(scene, out, part(tell, 0.7, 1.0))
         print(json.dumps({"notes": [(n.level, n.text) for n in scene.notes]}))
     except MillError as e:
         print(json.dumps({"error": e.message, "hint": e.hint, "kept": e.kept}))

@@ -16,13 +16,14 @@ from mill_lane.core.formats.usd import lights
 from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
 from mill_lane.core.formats.usd.opening import open_stage, said
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Camera, Channel, Environment, Light, Mesh, Node, Note, Part, Scene
 
 MOST_FRAMES = 5000
 MOST_NODES = 2_000_000
 
 
-def read_stage(path: Path) -> Scene:
+def read_stage(path: Path, progress: Progress = silent) -> Scene:
     """The scene of a usda or usdc file; everything that it refers to must lie in its folder.
 
     Raises MillError when it cannot be used.
@@ -30,7 +31,7 @@ def read_stage(path: Path) -> Scene:
     stage, missing = open_stage(path)
     try:
         lost = [Note("lost", f"The file “{name}” is missing: what it holds is left out.") for name in dict.fromkeys(missing)]
-        return _Reader(stage, path, lost).scene()
+        return _Reader(stage, path, lost).scene(progress)
     except MillError:
         raise
     except (RuntimeError, ValueError, TypeError, IndexError, KeyError, OverflowError) as e:
@@ -66,12 +67,14 @@ class _Reader:
         self.base = np.diag([scale, scale, scale, 1.0]) @ turn
         self.caches = {self.first: UsdGeom.XformCache(self.first)}
 
-    def scene(self) -> Scene:
+    def scene(self, progress: Progress = silent) -> Scene:
         from pxr import Usd, UsdGeom, UsdLux
 
         drawn = Usd.TraverseInstanceProxies(Usd.PrimIsActive & Usd.PrimIsDefined & Usd.PrimIsLoaded & ~Usd.PrimIsAbstract)
+        total = sum(1 for _ in Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
         walk = iter(Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
-        for prim in walk:
+        for done, prim in enumerate(walk):
+            progress(done / total, f"reading the stage: {done:,} of {total:,}")
             image = UsdGeom.Imageable(prim)
             if image and (image.ComputeVisibility(self.first) == "invisible" or image.ComputePurpose() in ("guide", "proxy")):
                 walk.PruneChildren()
