@@ -347,6 +347,16 @@ class TestInFull(unittest.TestCase):
             with self.assertRaises(Cancelled):
                 weigh_closely(open_scene(small_demo()), progress=tell)
 
+    def test_a_crowd_is_weighed_whole_and_drawn_in_part(self) -> None:
+        """Five thousand copies and one large thing: all are counted, the plan keeps the largest."""
+        base = scene_of((shapes.ball(0.2, 8), WHITE), (floor(40), WHITE), eye=(0, 2, 5), environment=even_sky())
+        crowd = tuple(Node(f"n{i}", mesh=0, translation=(0.5 * (i % 80) - 20, 0.2, -0.5 * (i // 80))) for i in range(5000))
+        found = weigh_closely(replace(base, nodes=(*crowd, *base.nodes[1:])), aspect=1.0)
+        self.assertEqual((found.instances, len(found.footprints), found.footprints_left_out), (5001, 3000, 2001))
+        self.assertIn("thing 1", {f.name for f in found.footprints})
+        self.assertEqual({f.seen for f in found.footprints if f.name == "thing 1"}, {"seen"})
+        self.assertEqual([m.seen for m in found.meshes], ["seen", "seen"])
+
     def test_a_picture_that_cannot_be_decoded(self) -> None:
         broken = Image("broken", "image/png", 8, 8, 3, 8, 4, lambda: b"\x89PNG")
         scene = replace(scene_of((upright(), TEXTURED), environment=even_sky()), images=(broken,), textures=(Texture("t", 0),))

@@ -25,7 +25,7 @@ from mill_lane.core.render.sizes import chain_values, loading_order, srgb_images
 from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Environment, Material, Part, Scene, Texture
-from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.scene.pose import node_matrix, world_matrices
 
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
 ALONE = 0.5  # a mesh with more than this share of the triangles is built by all threads together
@@ -328,7 +328,7 @@ def camera_track(
     t = math.tan(scene.cameras[scene.nodes[node].camera].yfov / 2)
     rows = []
     for at in [time + shutter * k / (s.CAMERA_KEYS - 1) for k in range(s.CAMERA_KEYS)] + [time + 1.0 / scene.frame_rate]:
-        m = world_matrices(scene, at)[node]
+        m = node_matrix(scene, node, at)
         axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
         rows.append(np.concatenate([m[:3, 3], -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t]))
     return np.concatenate(rows), 2 * t / height

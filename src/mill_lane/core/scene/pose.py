@@ -78,29 +78,63 @@ def local_matrix(node: Node, time: float) -> F64:
     return m
 
 
+def _rotations(q: F64) -> F64:
+    """`quaternion_matrix` for many at once: (N, 4) to (N, 3, 3)."""
+    length = np.linalg.norm(q, axis=1, keepdims=True)
+    x, y, z, w = (q / np.where(length > 0, length, 1.0)).T
+    rows = [
+        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+    ]
+    return np.stack([np.stack(row, 1) for row in rows], 1)
+
+
+def local_matrices(scene: Scene, time: float) -> F64:
+    """All nodes' own matrices at a time, float64 (nodes, 4, 4)."""
+    nodes = scene.nodes
+    out = np.zeros((len(nodes), 4, 4))
+    out[:, 3, 3] = 1.0
+    if not nodes:
+        return out
+    turned = _rotations(np.array([n.rotation for n in nodes], float))
+    out[:, :3, :3] = turned * np.array([n.scale for n in nodes], float)[:, None]
+    out[:, :3, 3] = np.array([n.translation for n in nodes], float)
+    for i, n in enumerate(nodes):
+        if n.matrix is not None or n.channels:
+            out[i] = local_matrix(n, time)
+    return out
+
+
 def world_matrices(scene: Scene, time: float) -> F64:
     """All nodes' matrices in world space, float64 (nodes, 4, 4), at a time in seconds.
 
     Parents may stand after their children in the list; a cycle was refused by the reader.
     """
-    local = [local_matrix(n, time) for n in scene.nodes]
-    done: dict[int, F64] = {}
-
-    def world(i: int) -> F64:
-        chain = []
-        while i >= 0 and i not in done:
-            chain.append(i)
-            i = scene.nodes[i].parent
-        for j in reversed(chain):
-            p = scene.nodes[j].parent
-            done[j] = local[j] if p < 0 else done[p] @ local[j]
-        return done[chain[0]] if chain else done[i]
-
-    out = np.empty((len(local), 4, 4))
-    for i in range(len(local)):
-        world(i)
-        out[i] = done[i]
+    out = local_matrices(scene, time)
+    below: dict[int, list[int]] = {}
+    for i, n in enumerate(scene.nodes):
+        if n.parent >= 0:
+            below.setdefault(n.parent, []).append(i)
+    # Level by level: all whose parents are done at once.
+    level = [i for i in below if scene.nodes[i].parent < 0]
+    while level:
+        pairs = [(i, child) for i in level for child in below.get(i, ())]
+        parents, children = (np.array(x, np.int64) for x in zip(*pairs, strict=True)) if pairs else (None, None)
+        if parents is not None:
+            out[children] = out[parents] @ out[children]
+        level = [child for _, child in pairs if child in below]
     return out
+
+
+def node_matrix(scene: Scene, node: int, time: float) -> F64:
+    """One node's matrix in world space, (4, 4): only what stands above it is looked at."""
+    m = local_matrix(scene.nodes[node], time)
+    at = scene.nodes[node].parent
+    while at >= 0:
+        m = local_matrix(scene.nodes[at], time) @ m
+        at = scene.nodes[at].parent
+    return m
 
 
 def world_box(matrix: F64, lo: F64, hi: F64) -> tuple[F64, F64]:

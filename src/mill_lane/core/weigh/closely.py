@@ -112,11 +112,9 @@ def with_view(inventory: Inventory, scene: Scene, view: View, aspect: float) -> 
         )
         for row in inventory.textures
     ]
-    # One footprint for each placement that has triangles, in the same order.
-    drawn = [t for t, mesh in enumerate(placed) if any(p.triangles for p in scene.meshes[mesh].parts)]
     footprints = [
-        f.model_copy(update={"seen": CLASSES[int(view.best[t])], "share": float(view.most[t])})
-        for f, t in zip(inventory.footprints, drawn, strict=True)
+        f.model_copy(update={"seen": CLASSES[int(view.best[f.thing])], "share": float(view.most[f.thing])})
+        for f in inventory.footprints
     ]
     shown = np.minimum(view.overlap, 255).astype(np.uint8)[..., None]
     found = Look(

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.scene.model import Part, Scene
-from mill_lane.core.scene.pose import world_box, world_matrices
+from mill_lane.core.scene.pose import node_matrix, world_box, world_matrices
 
 MOST_FRAMES = 240
 
@@ -77,13 +77,9 @@ def camera_track(scene: Scene, frames: list[int], aspect: float, camera: str | N
         node = scene.camera_node(camera)
     except KeyError as e:
         raise MillError(f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene.") from e
-    moving = [i for i, n in enumerate(scene.nodes) if n.channels]
-    things = {n for n, _ in scene.placements}
-    still = not any(_above(scene, i, set(moving)) for i in things)
-    posed = [world_matrices(scene, scene.seconds(f)) for f in ([frames[0]] if not moving else frames)]
-    own = np.array([m[node] for m in posed])
-    if len(own) == 1:
-        own = np.repeat(own, len(frames), axis=0)
+    still = stands_still(scene, [n for n, _ in scene.placements])
+    posed = [world_matrices(scene, scene.seconds(f)) for f in (frames[:1] if still else frames)]
+    own = np.array([node_matrix(scene, node, scene.seconds(f)) for f in frames])
     axes = own[:, :3, :3] / np.linalg.norm(own[:, :3, :3], axis=1, keepdims=True)
     half = scene.cameras[scene.nodes[node].camera].yfov / 2
     return Track(
@@ -94,8 +90,14 @@ def camera_track(scene: Scene, frames: list[int], aspect: float, camera: str | N
         up=axes[:, :, 1],
         half_width=math.atan(math.tan(half) * aspect),
         half_height=half,
-        matrices=np.array(posed[:1] if still else posed),
+        matrices=np.array(posed),
     )
+
+
+def stands_still(scene: Scene, nodes: list[int]) -> bool:
+    """Whether none of the nodes moves, nor anything above them."""
+    moving = {i for i, n in enumerate(scene.nodes) if n.channels}
+    return not moving or not any(_above(scene, i, moving) for i in set(nodes))
 
 
 def _above(scene: Scene, i: int, moving: set[int]) -> bool:

@@ -182,7 +182,8 @@ class Inventory(Row):
     lights: list[LightRow]
     see_through: int  # materials that let light through
     media: int
-    footprints: list[Footprint]
+    footprints: list[Footprint]  # of the largest objects
+    footprints_left_out: int = 0
     notes: list[tuple[str, str]]
     environment: str
     read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither

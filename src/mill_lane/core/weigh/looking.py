@@ -7,7 +7,7 @@ ray towards a lamp.  What those meet lights or shades what is seen.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,7 @@ from mill_lane.core.render.load import Loaded, camera_track, pose
 from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.world import World
 from mill_lane.core.weigh.cover import alphas, means
+from mill_lane.core.weigh.frames import stands_still
 from mill_lane.core.weigh.hits import F64, FAR, I64, Hits, Rays, camera_rays, meet, reflected, refracted, straight_on, unit
 
 NEVER, LIGHTS, REFLECTED, SEEN = range(4)  # how an object matters, the least first
@@ -102,6 +103,7 @@ class Looker:
     height: int
     camera: str | None = None
     wide: int = WIDE
+    world: World | None = None  # where nothing but the camera moves, all frames have the same
 
     @property
     def rows(self) -> int:
@@ -110,7 +112,7 @@ class Looker:
     def frame(self, frame: int, turn: int) -> Seen:
         """Look at one frame; `turn` moves the rays within their pixels."""
         scene = self.loaded.scene
-        world = pose(self.loaded, scene.seconds(frame))
+        world = self.world or pose(self.loaded, scene.seconds(frame))
         rng = np.random.default_rng([turn, frame & 0x7FFFFFFF])
         n = self.wide * self.rows
         x = np.tile(np.arange(self.wide), self.rows) + rng.random(n)
@@ -297,6 +299,8 @@ def look(looker: Looker, progress: Progress = silent, ready: Callable[[Seen], No
     all of a spread of 33 frames were looked at.  `ready` gets each frame as it is done.
     """
     scene = looker.loaded.scene
+    if stands_still(scene, [n for n, _ in (*scene.placements, *scene.lamps)]):
+        looker = replace(looker, world=pose(looker.loaded, 0.0))
     rounds = [[(f, 0) for f in group] for group in spread(scene.frames)]
     if scene.frames[0] == scene.frames[1]:
         rounds = [[(scene.frames[0], i)] for i in range(PASSES)]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter, defaultdict
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,7 @@ from mill_lane.core.weigh.twins import Twin, find_twins
 
 PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
 SAMPLED = 20_000
+MOST_FOOTPRINTS = 3000  # a page with more outlines would be slow
 
 
 def box_distance(points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -71,6 +73,7 @@ def weigh(
     meshes = [m.model_copy(update={"behind": m.index not in before and m.triangles > 0}) for m in meshes]
     if exact:
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
+    outlines, left_out = _footprints(scene, track)
     return Inventory(
         name=scene.name,
         triangles=sum(r.triangles * r.copies for r in meshes),
@@ -88,7 +91,8 @@ def weigh(
         lights=_lights(scene, track.positions, lo[0], hi[0], parts),
         see_through=sum(m.passes_light for m in scene.materials),
         media=len(scene.media),
-        footprints=_footprints(scene, track),
+        footprints=outlines,
+        footprints_left_out=left_out,
         notes=[(n.level, n.text) for n in scene.notes],
         read_as=scene.read_as,
         fogs=[_fog(m) for m in scene.media],
@@ -236,13 +240,24 @@ def mesh_area(p: Part) -> float:
     return float(np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]), axis=1).sum() / 2)
 
 
-def _footprints(scene: Scene, track: Track) -> list[Footprint]:
-    out = []
-    for node, mesh in scene.placements:
+def _footprints(scene: Scene, track: Track) -> tuple[list[Footprint], int]:
+    """Outlines of the largest placed objects, and how many smaller ones are left out."""
+    sizes: dict[int, tuple[Any, Any, int]] = {}
+    for mesh in {m for _, m in scene.placements}:
         boxes = [p for p in scene.meshes[mesh].parts if p.triangles]
         if boxes:
             lo = np.min([p.bounds_min for p in boxes], axis=0)
             hi = np.max([p.bounds_max for p in boxes], axis=0)
-            bytes_ = sum(sum(part_bytes(p)) for p in boxes)
-            out.append(footprint(scene.nodes[node].name, mesh, track.still[node], lo, hi, bytes_))
-    return out
+            sizes[mesh] = lo, hi, sum(sum(part_bytes(p)) for p in boxes)
+    drawn = [(thing, node, mesh) for thing, (node, mesh) in enumerate(scene.placements) if mesh in sizes]
+    left_out = max(len(drawn) - MOST_FOOTPRINTS, 0)
+    if left_out:
+        half = np.array([sizes[mesh][1] - sizes[mesh][0] for _, _, mesh in drawn]) / 2
+        reach = np.einsum("nij,nj->ni", np.abs(track.still[[node for _, node, _ in drawn], :3, :3]), half)
+        order = np.argsort(-reach[:, 0] * reach[:, 2], kind="stable")[:MOST_FOOTPRINTS]
+        drawn = [drawn[i] for i in sorted(order)]
+    made = [
+        footprint(scene.nodes[node].name, mesh, track.still[node], *sizes[mesh]).model_copy(update={"thing": thing})
+        for thing, node, mesh in drawn
+    ]
+    return made, left_out

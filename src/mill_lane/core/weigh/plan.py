@@ -18,6 +18,7 @@ class Footprint(BaseModel):
     low: float
     high: float
     memory_bytes: int
+    thing: int = 0  # which of the scene's placements
     seen: str = ""  # how it matters, once that is known
     share: float = 0.0  # of the picture, at most
 
