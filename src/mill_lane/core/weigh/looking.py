@@ -6,7 +6,6 @@ ray towards a lamp.  What those meet lights or shades what is seen.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -291,12 +290,12 @@ def _through_boxes(media: F64, rays: Rays) -> NDArray[np.bool_]:
     return out
 
 
-def look(looker: Looker, progress: Progress = silent, ready: Callable[[Seen], None] | None = None) -> View:
+def look(looker: Looker, progress: Progress = silent) -> View:
     """Look at more and more frames until what is seen, and how sharply, stays the same.
 
     The answer is steady when the objects that the last round of frames brought into a higher class have less than a
     thousandth of the picture together, and no texel need of a texture that is met often moved by more than 5 %; otherwise
-    all of a spread of 33 frames were looked at.  `ready` gets each frame as it is done.
+    all of a spread of 33 frames were looked at.
     """
     scene = looker.loaded.scene
     if stands_still(scene, [n for n, _ in (*scene.placements, *scene.lamps)]):
@@ -314,8 +313,6 @@ def look(looker: Looker, progress: Progress = silent, ready: Callable[[Seen], No
             seen = looker.frame(frame, turn)
             done.append((frame, seen))
             progress(len(done) / planned, f"looking: frame {frame}, {len(done)} of up to {planned}")
-            if ready is not None:
-                ready(seen)
         best = np.max([x.best for _, x in done], axis=0)
         needs = _needs([x for _, x in done])
         if before is not None:
