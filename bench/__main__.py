@@ -1,4 +1,7 @@
-"""`python -m bench build|memory|overhead|page|rays|trace|weigh [--json]`: see docs/performance.md for figures and the machine."""
+"""`python -m bench build|memory|overhead|page|rays|trace|weigh [--json]`:
+
+see docs/performance.md for figures and the machine.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +12,14 @@ import sys
 from bench import build, memory, overhead, page, rays, trace, weigh
 
 BENCHES = {
-    "build": build.run, "memory": memory.run, "overhead": overhead.run, "page": page.run, "rays": rays.run, "trace": trace.run,
+    "build": build.run,
+    "memory": memory.run,
+    "overhead": overhead.run,
+    "page": page.run,
+    "rays": rays.run,
+    "trace": trace.run,
     "weigh": weigh.run,
-}  # fmt: skip
+}
 
 
 def main() -> int:

@@ -1,4 +1,6 @@
-"""Building the hierarchy of one mesh, on one thread and on two; embreex's build of the same mesh in the same run."""
+"""Building the hierarchy of one mesh, on one thread and on two; embreex's build of the same mesh in
+the same run.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def run() -> dict[str, Any]:
         start = time.perf_counter()
         scene = rtcore_scene.EmbreeScene(robust=False)
         keep = TriangleMesh(scene, positions, triangles.astype(np.int32))
-        scene.run(np.zeros((1, 3), np.float32), np.array([[0, 0, 1.0]], np.float32))  # it builds at the first query
+        scene.run(
+            np.zeros((1, 3), np.float32), np.array([[0, 0, 1.0]], np.float32)
+        )  # it builds at the first query
         times["embreex"].append(time.perf_counter() - start)
         del keep
     n = len(triangles)

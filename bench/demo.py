@@ -12,7 +12,9 @@ from mill_lane.demo.make import EDITION, make_demo
 
 def folder() -> Path:
     """Where scenes are kept between benches."""
-    found = Path(os.environ.get("MILL_LANE_BENCH") or Path(tempfile.gettempdir()) / "mill-lane-bench")
+    found = Path(
+        os.environ.get("MILL_LANE_BENCH") or Path(tempfile.gettempdir()) / "mill-lane-bench"
+    )
     found.mkdir(parents=True, exist_ok=True)
     return found
 

@@ -1,4 +1,6 @@
-"""The ledger's total against the measured peak of a real render process over its baseline, on six different scenes."""
+"""The ledger's total against the measured peak of a real render process over its baseline, on six
+different scenes.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,12 @@ SKY = Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2))
 
 def command(*args: str) -> dict[str, Any]:
     """A mill-lane command in a process of its own, as JSON."""
-    done = subprocess.run([sys.executable, "-m", "mill_lane.cli", *args, "--json"], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-m", "mill_lane.cli", *args, "--json"],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     result: dict[str, Any] = json.loads(done.stdout)
     return result
 
@@ -33,14 +40,26 @@ def plain_scene(name: str, mesh: tuple[Any, Any], copies: int) -> Path:
     path = folder() / f"{name}.glb"
     if not path.exists():
         positions, triangles = mesh
-        g = Geometry(positions, np.tile(np.array([[0, 1, 0]], np.float32), (len(positions), 1)), None, triangles)
+        g = Geometry(
+            positions,
+            np.tile(np.array([[0, 1, 0]], np.float32), (len(positions), 1)),
+            None,
+            triangles,
+        )
         side = round(copies**0.5)
-        nodes = [Node(f"{name} {i}", mesh=0, translation=(12.0 * (i % side), 0.0, -12.0 * (i // side))) for i in range(copies)]
+        nodes = [
+            Node(f"{name} {i}", mesh=0, translation=(12.0 * (i % side), 0.0, -12.0 * (i // side)))
+            for i in range(copies)
+        ]
         nodes.append(Node("camera", camera=0, translation=(0.0, 2.0, 4.0)))
         scene = Scene(
-            name, tuple(nodes), (Mesh(name, (part(g, 0),)),), (Material("grey", metallic=0.0),), cameras=(Camera("camera", 0.9),),
+            name,
+            tuple(nodes),
+            (Mesh(name, (part(g, 0),)),),
+            (Material("grey", metallic=0.0),),
+            cameras=(Camera("camera", 0.9),),
             environment=SKY,
-        )  # fmt: skip
+        )
         write_glb(scene, path)
     return path
 
@@ -58,12 +77,15 @@ def run() -> dict[str, Any]:
         "a boulder of 1.1 M triangles": (plain_scene("boulder", boulder(), 1), []),
         "2,500 copies of a hall": (plain_scene("room", room(), 2500), []),
         "a hall, all layers at 3840 x 2160": (
-            plain_scene("hall", room(), 1), ["--width", "3840", "--height", "2160", "--layers", every]
+            plain_scene("hall", room(), 1),
+            ["--width", "3840", "--height", "2160", "--layers", every],
         ),
-    }  # fmt: skip
+    }
     worst = 0.0
     for name, (path, more) in scenes.items():
-        r = command("render", str(path), "--out", str(out), "--samples", "1", "--threads", "2", *more)
+        r = command(
+            "render", str(path), "--out", str(out), "--samples", "1", "--threads", "2", *more
+        )
         ratio = r["predicted_memory_bytes"] / r["peak_memory_bytes"]
         figures[f"{name}: predicted, GB"] = r["predicted_memory_bytes"] / 1e9
         figures[f"{name}: measured peak, GB"] = r["peak_memory_bytes"] / 1e9

@@ -1,4 +1,6 @@
-"""How long the server takes for a page while a render runs (small demo), against /healthz in the same run."""
+"""How long the server takes for a page while a render runs (small demo), against /healthz in the
+same run.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,18 @@ def run() -> dict[str, Any]:
         port = s.getsockname()[1]
     with tempfile.TemporaryDirectory() as home:
         server = subprocess.Popen(
-            [sys.executable, "-m", "mill_lane.cli", "serve", "--demo", "small", "--home", home, "--port", str(port)],
+            [
+                sys.executable,
+                "-m",
+                "mill_lane.cli",
+                "serve",
+                "--demo",
+                "small",
+                "--home",
+                home,
+                "--port",
+                str(port),
+            ],
             stdout=subprocess.DEVNULL,
         )
         try:
@@ -43,7 +56,10 @@ def run() -> dict[str, Any]:
                             break
                 except (urllib.error.URLError, OSError):
                     pass
-            fetch(f"{base}/api/jobs/1/trials", {"whole": "true", "samples": 4096, "width": 1920, "height": 1080})
+            fetch(
+                f"{base}/api/jobs/1/trials",
+                {"whole": "true", "samples": 4096, "width": 1920, "height": 1080},
+            )
             time.sleep(3)
             times: dict[str, list[float]] = {}
             for _ in range(20):

@@ -1,4 +1,6 @@
-"""Ray queries against embreex (robust off), one thread, interleaved, on thread CPU time; and two threads against one."""
+"""Ray queries against embreex (robust off), one thread, interleaved, on thread CPU time; and two
+threads against one.
+"""
 
 from __future__ import annotations
 
@@ -44,14 +46,19 @@ def run() -> dict[str, Any]:
                     scene.run(eo, ed, output=1)
                 theirs.append(time.thread_time() - start)
             figures[f"{name}, {kind}: million rays a second"] = len(po) / min(ours) / 1e6
-            # Each round's own ratio: what else the machine does changes from one second to the next.
-            figures[f"{name}, {kind}: rays / embreex"] = float(np.median(np.array(theirs) / np.array(ours)))
+            # Each round's own ratio: what else the machine does changes from one second to the
+            # next.
+            figures[f"{name}, {kind}: rays / embreex"] = float(
+                np.median(np.array(theirs) / np.array(ours))
+            )
             if kind == "diffuse":
                 for _ in range(ROUNDS):
                     pairs.append(_two_threads(shooter))
                 figures[f"{name}, {kind}: two threads / one"] = float(np.median(pairs))
         figures[f"{name}: triangles"] = len(triangles)
-        figures[f"{name}: bytes a triangle"] = (world.nodes.nbytes + world.blocks.nbytes) / len(triangles)
+        figures[f"{name}: bytes a triangle"] = (world.nodes.nbytes + world.blocks.nbytes) / len(
+            triangles
+        )
         del keep
     return figures
 
@@ -66,6 +73,8 @@ def _two_threads(shooter: Shooter) -> float:
     with ThreadPoolExecutor(2) as pool:
         list(pool.map(lambda f: f(), (lambda: None, lambda: None)))
         start = time.perf_counter()
-        list(pool.map(lambda f: f(), (lambda: shooter.closest(0, half), lambda: other.closest(half))))
+        list(
+            pool.map(lambda f: f(), (lambda: shooter.closest(0, half), lambda: other.closest(half)))
+        )
         two = time.perf_counter() - start
     return one / two

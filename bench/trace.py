@@ -1,9 +1,10 @@
 """Path tracing in the room against the bare ray rate: what all shading costs.
 
-The room as one mesh of grey, a square lamp under its ceiling, four bounces, one thread.  Camera, bounce and shadow rays
-of the same kind and in the same order are followed alone in the same run, through the very world that the tracer works
-in; the ratio is the time of as many of them as the tracer followed over the tracer's own.  A second ratio has them
-followed through the hall as a single mesh without its lamp, which needs no instances.
+The room as one mesh of grey, a square lamp under its ceiling, four bounces, one thread.  Camera,
+bounce and shadow rays of the same kind and in the same order are followed alone in the same run,
+through the very world that the tracer works in; the ratio is the time of as many of them as the
+tracer followed over the tracer's own.  A second ratio has them followed through the hall as a
+single mesh without its lamp, which needs no instances.
 """
 
 from __future__ import annotations
@@ -29,9 +30,14 @@ ROUNDS = 9
 def part(g: Geometry, material: int) -> Part:
     low, high = g.positions.min(0), g.positions.max(0)
     return Part(
-        material, len(g.positions), len(g.triangles), tuple(map(float, low)), tuple(map(float, high)), g.uvs is not None,
+        material,
+        len(g.positions),
+        len(g.triangles),
+        tuple(map(float, low)),
+        tuple(map(float, high)),
+        g.uvs is not None,
         partial(lambda x: x, g),
-    )  # type: ignore[arg-type]  # fmt: skip
+    )  # type: ignore[arg-type]
 
 
 def room_scene() -> tuple[Scene, Any, Any]:
@@ -40,7 +46,9 @@ def room_scene() -> tuple[Scene, Any, Any]:
     c = positions[triangles].astype(float)
     n = np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0])
     normals = np.zeros_like(positions)
-    normals[triangles.reshape(-1)] = np.repeat(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30), 3, 0)
+    normals[triangles.reshape(-1)] = np.repeat(
+        n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30), 3, 0
+    )
     hall = Geometry(positions, normals, None, triangles)
     lamp = shapes.sheet(np.array([-1.5, 3.95, -1.5]), np.array([3.0, 0, 0]), np.array([0, 0, 3.0]))
     lamp = Geometry(lamp.positions, lamp.normals, None, lamp.triangles)
@@ -63,11 +71,15 @@ def room_scene() -> tuple[Scene, Any, Any]:
     return scene, positions, triangles
 
 
-def rendered(scene: Scene, width: int = 320, height: int = 184, samples: int = 4, **more: Any) -> tuple[float, dict[str, int]]:
+def rendered(
+    scene: Scene, width: int = 320, height: int = 184, samples: int = 4, **more: Any
+) -> tuple[float, dict[str, int]]:
     """(thread seconds, rays) of a render on one thread."""
     layers = more.pop("layers", ())
     profiled = more.pop("profiled", False)
-    recipe = Recipe(width=width, height=height, samples=samples, min_samples=1, bounces=4, layers=layers, **more)
+    recipe = Recipe(
+        width=width, height=height, samples=samples, min_samples=1, bounces=4, layers=layers, **more
+    )
     session = Session(load(scene, 1), recipe, threads=1, profiled=profiled)
     start = time.thread_time()
     while not session.done:
@@ -96,7 +108,8 @@ def run() -> dict[str, Any]:
     o, d = camera_rays(320, 184)
     bounced, shut = path_rays(single, positions, triangles, o, d, 5)
     worlds = [
-        {"primary": Shooter(w, o, d), "diffuse": Shooter(w, *bounced), "shadow": Shooter(w, *shut)} for w in (whole, single)
+        {"primary": Shooter(w, o, d), "diffuse": Shooter(w, *bounced), "shadow": Shooter(w, *shut)}
+        for w in (whole, single)
     ]
     counts = {"primary": rays["camera"], "shadow": rays["shadow"], "diffuse": rays["diffuse"]}
     total = sum(counts.values())

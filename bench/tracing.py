@@ -17,30 +17,51 @@ def unit(v: NDArray[Any]) -> NDArray[Any]:
     return v / np.linalg.norm(v, axis=1, keepdims=True)
 
 
-def camera_rays(width: int = 1024, height: int = 576) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def camera_rays(
+    width: int = 1024, height: int = 576
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Rays of a camera in a corner of the hall, in blocks of 8 x 8 pixels as tiles give them."""
     eye = np.array([-4.6, 2.9, -3.6])
     ahead = unit(np.array([[5.6, -1.9, 4.6]]))[0]
     right = unit(np.cross(ahead, [0, 1, 0])[None])[0]
     up = np.cross(right, ahead)
     y, x = np.meshgrid(np.linspace(0.56, -0.56, height), np.linspace(-1, 1, width), indexing="ij")
-    order = np.arange(width * height).reshape(height // 8, 8, width // 8, 8).transpose(0, 2, 1, 3).ravel()
+    order = (
+        np.arange(width * height)
+        .reshape(height // 8, 8, width // 8, 8)
+        .transpose(0, 2, 1, 3)
+        .ravel()
+    )
     d = unit((ahead + x[..., None] * right + y[..., None] * up).reshape(-1, 3)[order])
     return np.broadcast_to(eye, d.shape).copy(), d
 
 
 def second_rays(
-    world: World, positions: Floats, triangles: NDArray[np.uint32], o: NDArray[np.float64], d: NDArray[np.float64]
+    world: World,
+    positions: Floats,
+    triangles: NDArray[np.uint32],
+    o: NDArray[np.float64],
+    d: NDArray[np.float64],
 ) -> dict[str, tuple[Any, Any, Any]]:
-    """From what camera rays hit: one diffuse bounce each, and one shadow ray to a lamp under the ceiling."""
+    """From what camera rays hit:
+
+    one diffuse bounce each, and one shadow ray to a lamp under the ceiling.
+    """
     kinds = path_rays(world, positions, triangles, o, d, 1)
     return {"primary": (o, d, 1e30), "diffuse": kinds[0], "shadow": kinds[1]}
 
 
 def path_rays(
-    world: World, positions: Floats, triangles: NDArray[np.uint32], o: NDArray[np.float64], d: NDArray[np.float64], bounces: int
+    world: World,
+    positions: Floats,
+    triangles: NDArray[np.uint32],
+    o: NDArray[np.float64],
+    d: NDArray[np.float64],
+    bounces: int,
 ) -> tuple[tuple[Any, Any, Any], tuple[Any, Any, Any]]:
-    """The rays of whole paths of matt surfaces: (all diffuse bounces, all shadow rays that leave above the surface).
+    """The rays of whole paths of matt surfaces:
+
+    (all diffuse bounces, all shadow rays that leave above the surface).
 
     They stand in the order in which a tracer follows them: pixel by pixel, bounce after bounce.
     """
@@ -56,7 +77,17 @@ def path_rays(
         n *= -np.sign((n * d[hit]).sum(1, keepdims=True))
         p = o[hit] + first.t[hit, None] * d[hit] + n * 1e-4
         number = number[hit]
-        lamp = np.stack([rng.uniform(-1.5, 1.5, len(p)), np.full(len(p), 3.95), rng.uniform(-1.5, 1.5, len(p))], 1) - p
+        lamp = (
+            np.stack(
+                [
+                    rng.uniform(-1.5, 1.5, len(p)),
+                    np.full(len(p), 3.95),
+                    rng.uniform(-1.5, 1.5, len(p)),
+                ],
+                1,
+            )
+            - p
+        )
         far = np.linalg.norm(lamp, axis=1)
         lamp /= far[:, None]
         seen = (lamp * n).sum(1) > 0

@@ -1,5 +1,6 @@
-"""Weighing scenes of four sizes, the largest of 5 million triangles and 60 textures of 4096 pixels, each in a process of
-its own: seconds until it is listed and until it is weighed in full, and the most memory that took.
+"""Weighing scenes of four sizes, the largest of 5 million triangles and 60 textures of 4096 pixels,
+each in a process of its own: seconds until it is listed and until it is weighed in full, and the
+most memory that took.
 """
 
 from __future__ import annotations
@@ -54,7 +55,9 @@ def grain(seed: int, side: int) -> np.ndarray[Any, Any]:
 
 
 def scene_of(divisor: int) -> Path:
-    """Loaves on a plain, each with a texture or two of its own, two thirds JPEG and one third PNG; made once."""
+    """Loaves on a plain, each with a texture or two of its own, two thirds JPEG and one third PNG;
+    made once.
+    """
     path = folder() / f"weigh-{divisor}.glb"
     if path.exists():
         return path
@@ -64,27 +67,46 @@ def scene_of(divisor: int) -> Path:
     images = []
     for i in range(textures):
         mime, data = kinds[i % 6]
-        images.append(Image(f"texture {i}", mime, SIDE, SIDE, 3, 8, len(data), partial(bytes, data)))
+        images.append(
+            Image(f"texture {i}", mime, SIDE, SIDE, 3, 8, len(data), partial(bytes, data))
+        )
     cells = 222  # 222 x 222 x 2 = 98,568; rounded up by the ends
     meshes, nodes = [], []
     for i in range(count):
         g = shapes.loaf(0.5, 0.3, 0.25, cells + 2, 3, i)
         meshes.append(Mesh(f"loaf {i}", (part_of(g, i),)))
-        nodes.append(Node(f"loaf {i}", mesh=i, translation=(float(i % 10) - 4.5, 0.0, -float(i // 10))))
-    walk = Channel("translation", "LINEAR", np.array([0.0, 4.0]), np.array([[-2.0, 1.2, 3.0], [2.0, 1.2, 2.0]]))
-    nodes += [Node("camera", camera=0, channels=(walk,)), Node("lamp", light=0, translation=(0.0, 4.0, 0.0))]
+        nodes.append(
+            Node(f"loaf {i}", mesh=i, translation=(float(i % 10) - 4.5, 0.0, -float(i // 10)))
+        )
+    walk = Channel(
+        "translation", "LINEAR", np.array([0.0, 4.0]), np.array([[-2.0, 1.2, 3.0], [2.0, 1.2, 2.0]])
+    )
+    nodes += [
+        Node("camera", camera=0, channels=(walk,)),
+        Node("lamp", light=0, translation=(0.0, 4.0, 0.0)),
+    ]
     materials = tuple(
         Material(
-            f"crust {i}", metallic=0.0, base_texture=TextureUse(i % textures),
+            f"crust {i}",
+            metallic=0.0,
+            base_texture=TextureUse(i % textures),
             rough_texture=TextureUse((count + i) % textures) if count + i < textures else None,
         )
         for i in range(count)
-    )  # fmt: skip
+    )
     scene = Scene(
-        "loaves", tuple(nodes), tuple(meshes), materials, tuple(Texture(f"t{i}", i) for i in range(textures)), tuple(images),
-        (Light("lamp", "point", (1, 1, 1), 40.0),), (Camera("camera", 0.7),),
-        environment=Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2)), frame_rate=24.0, frames=(1, 97),
-    )  # fmt: skip
+        "loaves",
+        tuple(nodes),
+        tuple(meshes),
+        materials,
+        tuple(Texture(f"t{i}", i) for i in range(textures)),
+        tuple(images),
+        (Light("lamp", "point", (1, 1, 1), 40.0),),
+        (Camera("camera", 0.7),),
+        environment=Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2)),
+        frame_rate=24.0,
+        frames=(1, 97),
+    )
     write_glb(scene, path)
     return path
 
@@ -106,7 +128,9 @@ def measure(divisor: int) -> dict[str, Any]:
     last = [start]
 
     def ready(inventory: Any) -> None:
-        done[("", "distances", "pictures", "looked at")[inventory.stage]] = time.perf_counter() - last[0]
+        done[("", "distances", "pictures", "looked at")[inventory.stage]] = (
+            time.perf_counter() - last[0]
+        )
         last[0] = time.perf_counter()
 
     full = weigh_closely(scene, threads=len(os.sched_getaffinity(0)), ready=ready)
@@ -115,9 +139,14 @@ def measure(divisor: int) -> dict[str, Any]:
     held = sum(m.memory_bytes for m in full.meshes) + sum(t.memory_bytes for t in full.textures)
     assert full.look is not None
     return {
-        "seconds": done, "triangles": listed.triangles, "texels": len(full.textures) * SIDE**2, "peak": peak_since(before),
-        "held": held, "file": path.stat().st_size, "frames": len(full.look.frames),
-    }  # fmt: skip
+        "seconds": done,
+        "triangles": listed.triangles,
+        "texels": len(full.textures) * SIDE**2,
+        "peak": peak_since(before),
+        "held": held,
+        "file": path.stat().st_size,
+        "frames": len(full.look.frames),
+    }
 
 
 def run() -> dict[str, Any]:
@@ -125,8 +154,12 @@ def run() -> dict[str, Any]:
     totals = []
     for divisor in SIZES:
         scene_of(divisor)
-        code = f"import json; from bench.weigh import measure; print(json.dumps(measure({divisor})))"
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        code = (
+            f"import json; from bench.weigh import measure; print(json.dumps(measure({divisor})))"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        )
         r = json.loads(done.stdout.splitlines()[-1])
         name = f"{r['triangles'] / 1e6:.2f} M triangles"
         figures |= {f"{name}: {k}, s": v for k, v in r["seconds"].items()}

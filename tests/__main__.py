@@ -1,4 +1,7 @@
-"""Run the tests: `python -m tests [WORD …]`.  With words, only the tests whose names contain one of them."""
+"""Run the tests:
+
+`python -m tests [WORD …]`.  With words, only the tests whose names contain one of them.
+"""
 
 from __future__ import annotations
 

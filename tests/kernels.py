@@ -1,4 +1,7 @@
-"""Single kernels of the renderer, called from Python: each gets a path of its own and fills in what it needs."""
+"""Single kernels of the renderer, called from Python:
+
+each gets a path of its own and fills in what it needs.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +20,15 @@ from mill_lane.core.render.world import World, new_path
 
 
 def material_path(
-    base: tuple[float, float, float] = (1.0, 1.0, 1.0), metallic: float = 0.0, alpha: float = 0.5, eta: float = 1.5,
-    clear: float = 0.0, coat: float = 0.0, coat_alpha: float = 0.1, front: float = 1.0,
-) -> np.ndarray:  # fmt: skip
+    base: tuple[float, float, float] = (1.0, 1.0, 1.0),
+    metallic: float = 0.0,
+    alpha: float = 0.5,
+    eta: float = 1.5,
+    clear: float = 0.0,
+    coat: float = 0.0,
+    coat_alpha: float = 0.1,
+    front: float = 1.0,
+) -> np.ndarray:
     """A path that stands on a surface of this material."""
     q = new_path()
     q[s.Q_BR], q[s.Q_BG], q[s.Q_BB] = base
@@ -29,12 +38,16 @@ def material_path(
 
 
 @lean
-def _evaluate(q: int, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool) -> None:
+def _evaluate(
+    q: int, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool
+) -> None:
     bsdf.evaluate(f64_at(q), vx, vy, vz, wx, wy, wz, thin, -1)
 
 
 @lean
-def _sample(q: int, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool) -> Any:
+def _sample(
+    q: int, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool
+) -> Any:
     return bsdf.sample(f64_at(q), lobe, vx, vy, vz, a, b, thin)
 
 
@@ -54,15 +67,21 @@ def evaluate(q: np.ndarray, v: Any, w: Any, thin: bool = False) -> np.ndarray:
     return q[s.Q_LOBES : s.Q_LOBES + 16].reshape(4, 4).copy()
 
 
-def sample(q: np.ndarray, lobe: int, v: Any, a: float, b: float, thin: bool = False) -> tuple[float, float, float]:
+def sample(
+    q: np.ndarray, lobe: int, v: Any, a: float, b: float, thin: bool = False
+) -> tuple[float, float, float]:
     return _sample(q.ctypes.data, lobe, *(float(x) for x in v), float(a), float(b), thin)
 
 
-def smooth_weight(q: np.ndarray, lobe: int, vz: float, thin: bool = False) -> tuple[float, float, float]:
+def smooth_weight(
+    q: np.ndarray, lobe: int, vz: float, thin: bool = False
+) -> tuple[float, float, float]:
     return _smooth(q.ctypes.data, lobe, vz, thin)
 
 
-def chances(q: np.ndarray, vz: float, thin: bool = False, straight: bool = False) -> tuple[float, float, float, float]:
+def chances(
+    q: np.ndarray, vz: float, thin: bool = False, straight: bool = False
+) -> tuple[float, float, float, float]:
     return _chances(q.ctypes.data, vz, thin, straight)
 
 
@@ -71,11 +90,17 @@ def _lookup(w: int, q: int, index: int, u: float, v: float, level: float, srgb: 
     return lookup_kernel(i64_at(w), f64_at(q), index, u, v, level, srgb)
 
 
-def lookup(t: Textures, index: int, u: float, v: float, level: float, srgb: bool) -> tuple[float, float, float, float]:
+def lookup(
+    t: Textures, index: int, u: float, v: float, level: float, srgb: bool
+) -> tuple[float, float, float, float]:
     table = np.zeros(s.WORLD_SLOTS, np.int64)
     for slot, array in (
-        (s.W_TEXTURES, t.table), (s.W_LEVELS, t.levels), (s.W_NARROW, t.narrow), (s.W_WIDE, t.wide), (s.W_DECODE, t.decode)
-    ):  # fmt: skip
+        (s.W_TEXTURES, t.table),
+        (s.W_LEVELS, t.levels),
+        (s.W_NARROW, t.narrow),
+        (s.W_WIDE, t.wide),
+        (s.W_DECODE, t.decode),
+    ):
         table[slot] = array.ctypes.data
     q = new_path()
     return _lookup(table.ctypes.data, q.ctypes.data, index, float(u), float(v), float(level), srgb)
@@ -114,16 +139,21 @@ def sky_radiance(world: World, x: float, y: float, z: float) -> tuple[float, flo
     return _sky_radiance(world.address, x, y, z)
 
 
-def sample_lamp(world: World, i: int, at: Any, pick: float, a: float, b: float) -> dict[str, Any] | None:
+def sample_lamp(
+    world: World, i: int, at: Any, pick: float, a: float, b: float
+) -> dict[str, Any] | None:
     """A point of lamp i seen from `at`, or None when nothing arrives."""
     q = new_path(world.lamps)
     q[s.Q_AX : s.Q_AZ + 1] = at
     if not _sample_lamp(world.address, q.ctypes.data, i, 1.0, float(pick), float(a), float(b)):
         return None
     return {
-        "direction": q[s.Q_LX : s.Q_LZ + 1].copy(), "distance": q[s.Q_LDIST], "light": q[s.Q_LR : s.Q_LB + 1].copy(),
-        "density": q[s.Q_LCHANCE], "delta": bool(q[s.Q_LDELTA]),
-    }  # fmt: skip
+        "direction": q[s.Q_LX : s.Q_LZ + 1].copy(),
+        "distance": q[s.Q_LDIST],
+        "light": q[s.Q_LR : s.Q_LB + 1].copy(),
+        "density": q[s.Q_LCHANCE],
+        "delta": bool(q[s.Q_LDELTA]),
+    }
 
 
 def lamp_chances(world: World, settings: np.ndarray, at: Any) -> list[float]:
@@ -131,21 +161,39 @@ def lamp_chances(world: World, settings: np.ndarray, at: Any) -> list[float]:
     q = new_path(world.lamps)
     q[s.Q_AIM_T] = 1.0
     _aim(world.address, settings.ctypes.data, q.ctypes.data, *(float(x) for x in at))
-    return [_lamp_chance(world.address, settings.ctypes.data, q.ctypes.data, i) for i in range(world.lamps)]
+    return [
+        _lamp_chance(world.address, settings.ctypes.data, q.ctypes.data, i)
+        for i in range(world.lamps)
+    ]
 
 
 @lean
-def _span(m: int, i: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float) -> Any:
+def _span(
+    m: int, i: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float
+) -> Any:
     return media.span(f64_at(m), i, ox, oy, oz, dx, dy, dz, most)
 
 
 @lean
-def _transmittance(m: int, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float) -> float:
+def _transmittance(
+    m: int, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float
+) -> float:
     return media.transmittance(f64_at(m), n, ox, oy, oz, dx, dy, dz, most)
 
 
 @lean
-def _collide(m: int, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float, u: float) -> Any:
+def _collide(
+    m: int,
+    n: int,
+    ox: float,
+    oy: float,
+    oz: float,
+    dx: float,
+    dy: float,
+    dz: float,
+    most: float,
+    u: float,
+) -> Any:
     return media.collide(f64_at(m), n, ox, oy, oz, dx, dy, dz, most, u)
 
 

@@ -15,7 +15,17 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
-from mill_lane.core.scene.model import Camera, Environment, Geometry, Image, Light, Material, Mesh, Node, Scene
+from mill_lane.core.scene.model import (
+    Camera,
+    Environment,
+    Geometry,
+    Image,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Scene,
+)
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded, part_of
 from mill_lane.demo.make import make_demo
@@ -49,7 +59,10 @@ def scene_of(
     meshes = tuple(Mesh(f"mesh {i}", (part_of(g, i),)) for i, (g, _) in enumerate(things))
     nodes = [Node(f"thing {i}", mesh=i) for i in range(len(things))]
     nodes.append(Node("camera", matrix=looking(eye, at, up), camera=0))
-    nodes += [Node(light.name, matrix=np.asarray(m, float), light=i) for i, (light, m) in enumerate(lights)]
+    nodes += [
+        Node(light.name, matrix=np.asarray(m, float), light=i)
+        for i, (light, m) in enumerate(lights)
+    ]
     return Scene(
         "test",
         nodes=tuple(nodes),
@@ -66,7 +79,9 @@ def even_sky(radiance: float = 1.0) -> Environment:
     return Environment((radiance,) * 3, (radiance,) * 3, (radiance,) * 3)
 
 
-def render(scene: Scene, samples: int = 16, size: int = 16, threads: int = 2, **recipe: Any) -> Session:
+def render(
+    scene: Scene, samples: int = 16, size: int = 16, threads: int = 2, **recipe: Any
+) -> Session:
     """Render to the end and return the session."""
     values = {"width": size, "height": size, "samples": samples, "min_samples": 1} | recipe
     session = Session(load(scene, 1), Recipe(**values), threads=threads, frame=scene.frames[0])
@@ -93,7 +108,11 @@ def floor(size: float = 1.0, at: float = 0.0) -> Geometry:
 def picture(size: int = 8, channels: int = 3, bits: int = 8, name: str = "grain") -> Image:
     """A small PNG of random values."""
     top = 255 if bits == 8 else 65535
-    pixels = np.random.default_rng(3).integers(0, top, (size, size, channels)).astype(np.uint8 if bits == 8 else np.uint16)
+    pixels = (
+        np.random.default_rng(3)
+        .integers(0, top, (size, size, channels))
+        .astype(np.uint8 if bits == 8 else np.uint16)
+    )
     return encoded(name, "image/png", size, channels, bits, encode(pixels, "image/png"))
 
 

@@ -39,21 +39,47 @@ class TestCommands(unittest.TestCase):
         self.scene = str(small_demo())
 
     def test_weigh(self) -> None:
-        status, got = call("weigh", self.scene, "--frames", "1-4", "--width", "960", "--height", "540")
+        status, got = call(
+            "weigh", self.scene, "--frames", "1-4", "--width", "960", "--height", "540"
+        )
         self.assertEqual(status, 0)
         self.assertEqual(
-            set(got["memory"]), {"geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise", "total"}
+            set(got["memory"]),
+            {
+                "geometry",
+                "acceleration",
+                "textures",
+                "environment",
+                "film",
+                "in_flight",
+                "denoise",
+                "total",
+            },
         )
-        self.assertEqual(got["memory"]["total"], sum(v for k, v in got["memory"].items() if k != "total"))
+        self.assertEqual(
+            got["memory"]["total"], sum(v for k, v in got["memory"].items() if k != "total")
+        )
         self.assertEqual(got["triangles"], sum(m["triangles"] * m["copies"] for m in got["meshes"]))
         self.assertEqual(got["unique_triangles"], sum(m["triangles"] for m in got["meshes"]))
-        keys = {"name", "width", "height", "channels", "bits", "file_bytes", "memory_bytes", "role", "nearest_m"}
+        keys = {
+            "name",
+            "width",
+            "height",
+            "channels",
+            "bits",
+            "file_bytes",
+            "memory_bytes",
+            "role",
+            "nearest_m",
+        }
         self.assertLessEqual(keys, set(got["textures"][0]))
 
     def test_weigh_in_full(self) -> None:
         status, got = call("weigh", self.scene, "--full", "--frames", "1-2")
         self.assertEqual(status, 0)
-        self.assertEqual({m["seen"] for m in got["meshes"]} - {"seen", "reflected", "lights", "never"}, set())
+        self.assertEqual(
+            {m["seen"] for m in got["meshes"]} - {"seen", "reflected", "lights", "never"}, set()
+        )
         self.assertGreater(got["look"]["layers_most"], 0)
         self.assertTrue(all(t["wasted_bytes"] >= 0 for t in got["textures"]))
 
@@ -79,7 +105,10 @@ class TestCommands(unittest.TestCase):
         self.assertEqual(got["rays"]["camera"], 32 * 26 * 3)
         self.assertGreater(got["seconds"], 0)
         layers = read_exr(out)
-        self.assertEqual({k: v.shape[:2] for k, v in layers.items()}, {"beauty": (26, 32), "albedo": (26, 32), "depth": (26, 32)})
+        self.assertEqual(
+            {k: v.shape[:2] for k, v in layers.items()},
+            {"beauty": (26, 32), "albedo": (26, 32), "depth": (26, 32)},
+        )
         again = self.folder / "b.exr"
         call("render", self.scene, "--out", str(again), *size, "--threads", "2")
         np.testing.assert_array_equal(read_exr(again)["beauty"], layers["beauty"])
@@ -90,11 +119,22 @@ class TestCommands(unittest.TestCase):
         recipe.write_text(json.dumps({"width": 32, "height": 18, "samples": 2, "min_samples": 1}))
         card.write_text(DEMO_CARD.model_dump_json())
         out = self.folder / "a.exr"
-        status, got = call("render", self.scene, "--out", str(out), "--recipe", str(recipe), "--device", str(card))
-        self.assertEqual((status, got["device"]), (0, "Card, 4 GB (simulated)"))
-        card.write_text(DEMO_CARD.model_copy(update={"memory_bytes": 10**9 + 1000}).model_dump_json())
         status, got = call(
-            "render", self.scene, "--out", str(self.folder / "no.exr"), "--recipe", str(recipe), "--device", str(card)
+            "render", self.scene, "--out", str(out), "--recipe", str(recipe), "--device", str(card)
+        )
+        self.assertEqual((status, got["device"]), (0, "Card, 4 GB (simulated)"))
+        card.write_text(
+            DEMO_CARD.model_copy(update={"memory_bytes": 10**9 + 1000}).model_dump_json()
+        )
+        status, got = call(
+            "render",
+            self.scene,
+            "--out",
+            str(self.folder / "no.exr"),
+            "--recipe",
+            str(recipe),
+            "--device",
+            str(card),
         )
         self.assertEqual(status, 1)
         self.assertIn("does not fit", got["error"])
@@ -102,10 +142,14 @@ class TestCommands(unittest.TestCase):
     def test_trim(self) -> None:
         status, got = call("trim", self.scene, "--out", str(self.folder))
         self.assertEqual((status, got["changes"], got["saved_bytes"]), (0, [], 0))
-        self.assertEqual(len(read_scene(Path(got["out"])).images), len(read_scene(small_demo()).images))
+        self.assertEqual(
+            len(read_scene(Path(got["out"])).images), len(read_scene(small_demo()).images)
+        )
 
     def test_trim_by_what_the_shot_shows_out_as_usd(self) -> None:
-        status, got = call("trim", self.scene, "--textures", "footprint", "--out", str(self.folder / "lean.usdz"))
+        status, got = call(
+            "trim", self.scene, "--textures", "footprint", "--out", str(self.folder / "lean.usdz")
+        )
         self.assertEqual(status, 0)
         self.assertGreater(len(got["changes"]), 0)
         self.assertTrue(got["notes"])
@@ -140,20 +184,46 @@ class TestCommands(unittest.TestCase):
 
 class TestMemoryOfAProcess(unittest.TestCase):
     def test_ledger_against_the_peak_of_a_process(self) -> None:
-        """A render process of its own; the scene is small, so the picture is made large.  The bench does the full demo."""
+        """A render process of its own; the scene is small, so the picture is made large.
+
+        The bench does the full demo.
+        """
         import subprocess
         import sys
 
         with tempfile.TemporaryDirectory() as folder:
             done = subprocess.run(
                 [
-                    *(sys.executable, "-m", "mill_lane.cli", "render", str(small_demo()), "--out", f"{folder}/a.exr", "--json"),
-                    *("--width", "2000", "--height", "1125", "--samples", "1", "--bounces", "0", "--threads", "2"),
+                    *(
+                        sys.executable,
+                        "-m",
+                        "mill_lane.cli",
+                        "render",
+                        str(small_demo()),
+                        "--out",
+                        f"{folder}/a.exr",
+                        "--json",
+                    ),
+                    *(
+                        "--width",
+                        "2000",
+                        "--height",
+                        "1125",
+                        "--samples",
+                        "1",
+                        "--bounces",
+                        "0",
+                        "--threads",
+                        "2",
+                    ),
                 ],
                 capture_output=True,
                 text=True,
                 check=True,
             )
         got = json.loads(done.stdout)
-        # What Python and the libraries take for themselves weighs more here than in a scene of gigabytes.
-        self.assertAlmostEqual(got["predicted_memory_bytes"] / got["peak_memory_bytes"], 1.0, delta=0.15)
+        # What Python and the libraries take for themselves weighs more here than in a scene of
+        # gigabytes.
+        self.assertAlmostEqual(
+            got["predicted_memory_bytes"] / got["peak_memory_bytes"], 1.0, delta=0.15
+        )

@@ -42,13 +42,19 @@ def main(arguments: list[str] | None = None) -> int:
 
 
 def build_parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="mill-lane", description="Fit a 3D scene to the computer at hand.")
+    parser = argparse.ArgumentParser(
+        prog="mill-lane", description="Fit a 3D scene to the computer at hand."
+    )
     parser.add_argument("--version", action="version", version=__version__)
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
 
-    def command(name: str, run: Callable[[argparse.Namespace], Result | None], text: str) -> argparse.ArgumentParser:
+    def command(
+        name: str, run: Callable[[argparse.Namespace], Result | None], text: str
+    ) -> argparse.ArgumentParser:
         sub = commands.add_parser(name, help=text, description=text)
-        sub.add_argument("--json", action="store_true", help="print one JSON object on standard output")
+        sub.add_argument(
+            "--json", action="store_true", help="print one JSON object on standard output"
+        )
         sub.set_defaults(run=run)
         return sub
 
@@ -57,7 +63,11 @@ def build_parser() -> argparse.ArgumentParser:
     demo.add_argument("--size", choices=("full", "medium", "small"), default="full")
     _serving(demo)
     served = command("serve", run_serve, "Serve the application.")
-    served.add_argument("--demo", choices=("full", "medium", "small"), help="make the demo job of this size when there is none")
+    served.add_argument(
+        "--demo",
+        choices=("full", "medium", "small"),
+        help="make the demo job of this size when there is none",
+    )
     _serving(served)
 
     weigh = command("weigh", run_weigh, "Count and measure a scene.")
@@ -66,13 +76,19 @@ def build_parser() -> argparse.ArgumentParser:
     weigh.add_argument("--frames", metavar="A-B")
     weigh.add_argument("--width", type=int, default=FINAL.width)
     weigh.add_argument("--height", type=int, default=FINAL.height)
-    weigh.add_argument("--full", action="store_true", help="also decode every picture, and look at the shot from all its frames")
+    weigh.add_argument(
+        "--full",
+        action="store_true",
+        help="also decode every picture, and look at the shot from all its frames",
+    )
 
     render = command("render", run_render, "Render a frame, or a region of it, to an EXR.")
     render.add_argument("scene", type=Path)
     render.add_argument("--out", type=Path, required=True)
     render.add_argument("--recipe", type=Path, help="a recipe as JSON; the options below change it")
-    render.add_argument("--device", default="cpu", help="cpu, or the path of a device as JSON (a simulated card)")
+    render.add_argument(
+        "--device", default="cpu", help="cpu, or the path of a device as JSON (a simulated card)"
+    )
     for name, kind in (
         ("width", int),
         ("height", int),
@@ -89,12 +105,21 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--frame", type=int)
     render.add_argument("--camera")
     render.add_argument("--layers", help="any of " + ",".join(EVERY_LAYER))
-    render.add_argument("--sky", type=Path, help="an HDR or EXR picture of the sky, longitude over latitude")
-    render.add_argument("--resume", action="store_true", help="go on from OUT.state, and write it while rendering")
+    render.add_argument(
+        "--sky", type=Path, help="an HDR or EXR picture of the sky, longitude over latitude"
+    )
+    render.add_argument(
+        "--resume", action="store_true", help="go on from OUT.state, and write it while rendering"
+    )
 
     trim = command("trim", run_trim, "Write a lighter scene.")
     trim.add_argument("scene", type=Path)
-    trim.add_argument("--out", type=Path, required=True, help="a .glb, .obj, .zip, .usda, .usdc or .usdz, or a folder")
+    trim.add_argument(
+        "--out",
+        type=Path,
+        required=True,
+        help="a .glb, .obj, .zip, .usda, .usdc or .usdz, or a folder",
+    )
     trim.add_argument("--textures", choices=("distance", "footprint"), default="distance")
     return parser
 
@@ -103,7 +128,9 @@ def _serving(sub: argparse.ArgumentParser) -> None:
     sub.add_argument("--host", default="127.0.0.1")
     sub.add_argument("--port", type=int, default=8410)
     sub.add_argument("--home", type=Path, help="where everything is kept")
-    sub.add_argument("--scenes", type=Path, help="a folder of scenes that may be opened from the page")
+    sub.add_argument(
+        "--scenes", type=Path, help="a folder of scenes that may be opened from the page"
+    )
 
 
 def run_demo(args: argparse.Namespace) -> Result | None:
@@ -115,7 +142,11 @@ def run_demo(args: argparse.Namespace) -> Result | None:
 
     start = time.perf_counter()
     make_demo(args.out, args.size, progress=_telling(args))
-    return {"out": str(args.out), "seconds": time.perf_counter() - start, "file_bytes": args.out.stat().st_size}
+    return {
+        "out": str(args.out),
+        "seconds": time.perf_counter() - start,
+        "file_bytes": args.out.stat().st_size,
+    }
 
 
 def run_serve(args: argparse.Namespace) -> None:
@@ -146,7 +177,10 @@ def _pair(text: str, separator: str, count: int, what: str) -> list[int]:
     except ValueError:
         numbers = []
     if len(numbers) != count:
-        raise MillError(f"{what}: “{text}” is not {count} whole numbers.", f"Write {what.lower()} like its help says.")
+        raise MillError(
+            f"{what}: “{text}” is not {count} whole numbers.",
+            f"Write {what.lower()} like its help says.",
+        )
     return numbers
 
 
@@ -162,7 +196,11 @@ def run_weigh(args: argparse.Namespace) -> Result:
     if args.frames:
         first, last = _pair(args.frames, "-", 2, "Frames")
         scene = replace(scene, frames=(first, max(first, last)))
-    inventory = _weighed_closely(scene, args) if args.full else weigh(scene, args.width / args.height, args.camera)
+    inventory = (
+        _weighed_closely(scene, args)
+        if args.full
+        else weigh(scene, args.width / args.height, args.camera)
+    )
     recipe = FINAL.model_copy(update={"width": args.width, "height": args.height})
     memory = draw_up(inventory, recipe, cpu_device(find_machine())).as_json()
     result: Result = {
@@ -170,7 +208,9 @@ def run_weigh(args: argparse.Namespace) -> Result:
         "unique_triangles": inventory.unique_triangles,
         "instances": inventory.instances,
         "meshes": [{**m.model_dump(), "memory_bytes": m.memory_bytes} for m in inventory.meshes],
-        "textures": [{**t.model_dump(), "wasted_bytes": t.wasted_bytes()} for t in inventory.textures],
+        "textures": [
+            {**t.model_dump(), "wasted_bytes": t.wasted_bytes()} for t in inventory.textures
+        ],
         "lights": [x.model_dump() for x in inventory.lights],
         "memory": memory,
         "notes": [text for _, text in inventory.notes],
@@ -197,7 +237,9 @@ def _weighed_closely(scene: Scene, args: argparse.Namespace) -> Inventory:
 
     tell = _telling(args)
     prepare(part(tell, 0.0, 0.1))
-    return weigh_closely(scene, args.width / args.height, args.camera, threads_to_use(64), part(tell, 0.1, 1.0))
+    return weigh_closely(
+        scene, args.width / args.height, args.camera, threads_to_use(64), part(tell, 0.1, 1.0)
+    )
 
 
 def run_render(args: argparse.Namespace) -> Result:
@@ -219,7 +261,11 @@ def run_render(args: argparse.Namespace) -> Result:
     recipe, sky = _recipe(args), None
     if args.sky:
         sky = read_sky(args.sky)
-        recipe = recipe.model_copy(update={"sky_picture": f"{file_hash(args.sky)}/{sky.shape[1]}x{sky.shape[0]}/{args.sky.name}"})
+        recipe = recipe.model_copy(
+            update={
+                "sky_picture": f"{file_hash(args.sky)}/{sky.shape[1]}x{sky.shape[0]}/{args.sky.name}"
+            }
+        )
     elif recipe.sky_picture:
         raise MillError("The recipe has a sky picture.", "Name its file with --sky.")
     cpu = cpu_device(find_machine())
@@ -228,9 +274,15 @@ def run_render(args: argparse.Namespace) -> Result:
         try:
             device = Device.model_validate_json(Path(args.device).read_text())
         except (OSError, ValueError) as e:
-            raise MillError(f"The device {args.device} cannot be read: {e}", "Use cpu, or a device as JSON.") from e
+            raise MillError(
+                f"The device {args.device} cannot be read: {e}", "Use cpu, or a device as JSON."
+            ) from e
     try:
-        region = clip_region(tuple(_pair(args.region, ",", 4, "Region")) if args.region else None, recipe.width, recipe.height)  # type: ignore[arg-type]
+        region = clip_region(
+            tuple(_pair(args.region, ",", 4, "Region")) if args.region else None,
+            recipe.width,
+            recipe.height,
+        )  # type: ignore[arg-type]
     except ValueError as e:
         raise MillError(f"{e}.", "Give the region as X0,Y0,X1,Y1 within the picture.") from e
     scene = open_scene(args.scene)
@@ -247,9 +299,15 @@ def run_render(args: argparse.Namespace) -> Result:
     loaded = load(scene, threads, lambda share, text: tell(0.0, text))
     give_back()
     session = Session(
-        loaded, recipe, region=region, frame=frame, camera=args.camera,
-        threads=threads, sky=sky, key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
-    )  # fmt: skip
+        loaded,
+        recipe,
+        region=region,
+        frame=frame,
+        camera=args.camera,
+        threads=threads,
+        sky=sky,
+        key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
+    )
     state = args.out.with_name(args.out.name + ".state")
     if args.resume and state.exists():
         session.restore(state)
@@ -257,7 +315,10 @@ def run_render(args: argparse.Namespace) -> Result:
     saved = time.perf_counter()
     while not session.done:
         session.step(0.5)
-        tell(session.share * 0.999, f"sample {session.index + 1}" + ("" if recipe.endless else f" of {recipe.samples}"))
+        tell(
+            session.share * 0.999,
+            f"sample {session.index + 1}" + ("" if recipe.endless else f" of {recipe.samples}"),
+        )
         if args.resume and time.perf_counter() - saved > 10:
             session.save(state)
             saved = time.perf_counter()
@@ -266,7 +327,10 @@ def run_render(args: argparse.Namespace) -> Result:
     write_exr(temporary, session.each_layer())
     temporary.replace(args.out)
     state.unlink(missing_ok=True)
-    tell(1.0, f"{args.out}: {session.seconds:.1f} s, {session.samples_mean:.1f} samples, noise {noise.rms * 100:.2f} %")
+    tell(
+        1.0,
+        f"{args.out}: {session.seconds:.1f} s, {session.samples_mean:.1f} samples, noise {noise.rms * 100:.2f} %",
+    )
     return {
         "seconds": session.seconds,
         "setup_seconds": setup,
@@ -314,8 +378,14 @@ def run_trim(args: argparse.Namespace) -> Result:
         proposals = by_footprint(_weighed_closely(scene, args))
     else:
         proposals = by_distance(weigh(scene))
-    trimmed, changes = shrink(scene, {p.image: max(p.new) for p in proposals}, lambda s, t: tell(0.8 * s, t))
-    out = args.out if args.out.suffix.lower() in ENDINGS else args.out / f"{args.scene.stem}-trimmed.glb"
+    trimmed, changes = shrink(
+        scene, {p.image: max(p.new) for p in proposals}, lambda s, t: tell(0.8 * s, t)
+    )
+    out = (
+        args.out
+        if args.out.suffix.lower() in ENDINGS
+        else args.out / f"{args.scene.stem}-trimmed.glb"
+    )
     out.parent.mkdir(parents=True, exist_ok=True)
     notes = save_scene(trimmed, out, lambda s, t: tell(0.8 + 0.2 * s, t))
     saved = sum(c.old_bytes - c.new_bytes for c in changes)
@@ -324,9 +394,12 @@ def run_trim(args: argparse.Namespace) -> Result:
         for note in notes:
             print(f"note: {note.text}")
     return {
-        "out": str(out), "changes": [vars(c) for c in changes], "saved_bytes": saved, "file_bytes": out.stat().st_size,
+        "out": str(out),
+        "changes": [vars(c) for c in changes],
+        "saved_bytes": saved,
+        "file_bytes": out.stat().st_size,
         "notes": [n.text for n in notes],
-    }  # fmt: skip
+    }
 
 
 if __name__ == "__main__":

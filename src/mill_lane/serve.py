@@ -21,7 +21,10 @@ from mill_lane.work import queue, worker
 
 
 def furnish(db: Session, demo: str | None) -> None:
-    """What every start needs: the CPU as found now, the demo's card, the demo job, the compiled renderer."""
+    """What every start needs:
+
+    the CPU as found now, the demo's card, the demo job, the compiled renderer.
+    """
     found = cpu_device(find_machine())
     row = db.scalars(select(DeviceRow).where(DeviceRow.found)).first()
     if row is None:
@@ -68,7 +71,9 @@ def free_port(host: str, port: int) -> int:
             except OSError:
                 continue
             return candidate
-    raise MillError(f"The ports {port} to {port + 9} are all taken.", "Name another one with --port.")
+    raise MillError(
+        f"The ports {port} to {port + 9} are all taken.", "Name another one with --port."
+    )
 
 
 def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | None) -> None:
@@ -83,7 +88,10 @@ def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | N
     process = worker.start(folder)
     shown = f"[{host}]" if ":" in host else host
     app = create_app(Settings(home, scenes, (*LOCAL, shown)))
-    print(f"Mill Lane is at http://{shown}:{port}/   (its files: {folder}; stop it with Ctrl-C)", flush=True)
+    print(
+        f"Mill Lane is at http://{shown}:{port}/   (its files: {folder}; stop it with Ctrl-C)",
+        flush=True,
+    )
     try:
         # Open event streams would keep a stopping server waiting for ever.
         uvicorn.run(app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=1)

@@ -25,9 +25,16 @@ from selenium.webdriver.remote.webelement import WebElement
 PATIENCE = 3.0
 ROOT = Path(__file__).resolve().parents[2]
 FLAGS = (
-    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--window-size=1280,800",
-)  # fmt: skip
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--window-size=1280,800",
+)
 
 
 class Server:
@@ -40,7 +47,10 @@ class Server:
             s.bind(("127.0.0.1", 0))
             self.port = s.getsockname()[1]
         self.base = f"http://127.0.0.1:{self.port}"
-        self.extra = [*(["--demo", demo] if demo else []), *(["--scenes", str(scenes)] if scenes else [])]
+        self.extra = [
+            *(["--demo", demo] if demo else []),
+            *(["--scenes", str(scenes)] if scenes else []),
+        ]
         self.start()
 
     def start(self) -> None:
@@ -55,7 +65,9 @@ class Server:
             str(self.port),
             *self.extra,
         ]
-        self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=os.environ.copy(), start_new_session=True)
+        self.process = subprocess.Popen(
+            command, stdout=subprocess.DEVNULL, env=os.environ.copy(), start_new_session=True
+        )
         for _ in range(300):
             try:
                 with urllib.request.urlopen(f"{self.base}/healthz", timeout=2) as answer:
@@ -90,7 +102,9 @@ def new_driver(downloads: Path) -> webdriver.Chrome:
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
     size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-    driver.execute_cdp_cmd("Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(downloads)})
+    driver.execute_cdp_cmd(
+        "Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(downloads)}
+    )
     return driver
 
 
@@ -111,11 +125,14 @@ class BrowserCase(unittest.TestCase):
 
     def visit(self, path: str) -> None:
         self.driver.get(self.server.base + path)
-        self.until(lambda: self.driver.execute_script("return document.readyState") == "complete", 20)
+        self.until(
+            lambda: self.driver.execute_script("return document.readyState") == "complete", 20
+        )
         self.until(lambda: self.driver.execute_script("return Boolean(window.Alpine)"), 20)
 
     def until(self, condition: Callable[[], Any], seconds: float = 60, what: str = "") -> Any:
-        # A busy machine may be slower than the one that the seconds were meant for; what is awaited is the same.
+        # A busy machine may be slower than the one that the seconds were meant for; what is awaited
+        # is the same.
         end = time.monotonic() + seconds * PATIENCE
         while True:
             try:
@@ -126,7 +143,9 @@ class BrowserCase(unittest.TestCase):
                 pass
             if time.monotonic() > end:
                 self.driver.save_screenshot("/tmp/mill-lane-failed.png")
-                self.fail(f"waited {seconds} s in vain {what}; the page says: {self.text()[-2500:]}")
+                self.fail(
+                    f"waited {seconds} s in vain {what}; the page says: {self.text()[-2500:]}"
+                )
             time.sleep(0.15)
 
     def text(self) -> str:
@@ -143,7 +162,9 @@ class BrowserCase(unittest.TestCase):
         """Click the button or link with exactly this text."""
 
         def click() -> bool:
-            for e in self.driver.find_elements(By.CSS_SELECTOR, f"{within} button, {within} a, {within} label"):
+            for e in self.driver.find_elements(
+                By.CSS_SELECTOR, f"{within} button, {within} a, {within} label"
+            ):
                 if e.is_displayed() and e.text.strip() == label and e.is_enabled():
                     e.click()
                     return True

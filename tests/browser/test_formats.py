@@ -1,4 +1,7 @@
-"""Scenes of other kinds, opened in the browser; then their tables: sorted, narrowed, chosen from the plan, saved."""
+"""Scenes of other kinds, opened in the browser; then their tables:
+
+sorted, narrowed, chosen from the plan, saved.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,11 @@ class TestFormats(BrowserCase):
     def open(self, path: Path) -> None:
         self.visit("/")
         self.find("#pick").send_keys(str(path))
-        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, path.stem), 120, "for the scene to be read")
+        self.until(
+            lambda: self.driver.find_elements(By.LINK_TEXT, path.stem),
+            120,
+            "for the scene to be read",
+        )
         self.press(path.stem)
         self.says("triangles")
 
@@ -35,7 +42,9 @@ class TestFormats(BrowserCase):
     def test_1_obj_in_a_zip(self) -> None:
         folder = self.downloads / "cube"
         folder.mkdir()
-        (folder / "cube.obj").write_text(CUBE + CUBE.replace("o cube", "o second").replace("mtllib cube.mtl\n", ""))
+        (folder / "cube.obj").write_text(
+            CUBE + CUBE.replace("o cube", "o second").replace("mtllib cube.mtl\n", "")
+        )
         (folder / "cube.mtl").write_text(MTL)
         write_pixels(folder / "bricks.png", np.full((64, 64, 3), 120, np.uint8))
         path = self.downloads / "crate.zip"
@@ -47,25 +56,33 @@ class TestFormats(BrowserCase):
         # Narrowed while typing, in the address, and gone on with after a reload.
         self.find("input[name='q']").send_keys("second")
         self.until(lambda: "q=second" in self.driver.current_url)
-        self.until(lambda: len(self.driver.find_elements(By.CSS_SELECTOR, "tbody a[data-row]")) == 1)
+        self.until(
+            lambda: len(self.driver.find_elements(By.CSS_SELECTOR, "tbody a[data-row]")) == 1
+        )
         self.says("1 of 2")
         self.driver.refresh()
         self.says("1 of 2")
         self.find("a[href*='scene.csv']").click()
-        saved = self.until(lambda: next(self.downloads.glob("*meshes.csv"), None), 20, "for the CSV")
+        saved = self.until(
+            lambda: next(self.downloads.glob("*meshes.csv"), None), 20, "for the CSV"
+        )
         rows = list(csv.DictReader(saved.read_text().splitlines()))
-        self.assertEqual([(r["name"], r["triangles"], r["copies"]) for r in rows], [("second", "12", "1")])
+        self.assertEqual(
+            [(r["name"], r["triangles"], r["copies"]) for r in rows], [("second", "12", "1")]
+        )
         # Both ways: the row marks the plan, the plan marks the row.
         self.find("tbody a[data-row]").click()
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "polygon[stroke-width='3']"))
         self.find("input[name='q']").clear()
         self.find("input[name='q']").send_keys("\n")
         self.until(lambda: "q=" not in self.driver.current_url and len(self.names()) == 2)
-        script = (
-            "document.querySelector(\"svg a[aria-label='cube'] polygon\").dispatchEvent(new MouseEvent('click', {bubbles: true}))"
-        )
+        script = "document.querySelector(\"svg a[aria-label='cube'] polygon\").dispatchEvent(new MouseEvent('click', {bubbles: true}))"
         self.driver.execute_script(script)
-        self.until(lambda: "cube" in self.find("tr.chosen").text, 20, "for the row of what was chosen in the plan")
+        self.until(
+            lambda: "cube" in self.find("tr.chosen").text,
+            20,
+            "for the row of what was chosen in the plan",
+        )
         self.press("name")
         self.until(lambda: "sort=name" in self.driver.current_url)
         self.until(lambda: self.names() == ["cube", "second"])
@@ -99,14 +116,18 @@ class TestFormats(BrowserCase):
         self.says("read as metres with Z up, its largest side 99 m")
         Select(self.find("[name='unit']")).select_by_visible_text("centimetres")
         self.press("Read again")
-        self.says("read as centimetres with Z up, its largest side 0.99 m", "scene version 2", "no camera")
+        self.says(
+            "read as centimetres with Z up, its largest side 0.99 m", "scene version 2", "no camera"
+        )
         Select(self.find("[name='up']")).select_by_visible_text("Y up")
         self.press("Read again")
         self.says("read as centimetres with Y up", "scene version 3")
 
     def test_4_what_is_damaged(self) -> None:
         path = self.downloads / "half.ply"
-        path.write_bytes(b"ply\nformat binary_little_endian 1.0\nelement vertex 9\nproperty float x\nend_header\n12")
+        path.write_bytes(
+            b"ply\nformat binary_little_endian 1.0\nelement vertex 9\nproperty float x\nend_header\n12"
+        )
         self.visit("/")
         self.find("#pick").send_keys(str(path))
         self.says("half.ply is damaged", "Export or copy it again", "Nothing was imported")

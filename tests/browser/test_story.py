@@ -21,11 +21,17 @@ class TestStory(BrowserCase):
         self.visit("/")
         self.says("Village bakery, dawn shot")
         self.axe("the jobs while one is built")
-        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"), 240, "for the demo scene")
+        self.until(
+            lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"),
+            240,
+            "for the demo scene",
+        )
         self.press("Village bakery, dawn shot")
 
         # Scene: tables, plan, selection in the address.
-        self.says("triangles, 52 textures, 26 lights", "51 meshes are copies of 7, 2 of them turned")
+        self.says(
+            "triangles, 52 textures, 26 lights", "51 meshes are copies of 7, 2 of them turned"
+        )
         self.axe("Scene")
         self.press("oven", "tbody")
         self.until(lambda: "mesh=" in self.driver.current_url)
@@ -61,11 +67,15 @@ class TestStory(BrowserCase):
         self.press("Whole view")
         self.until(lambda: self.figure("trials") == "1 kept", 180, "for the first trial")
         self.until(lambda: self.find("picture-well").get_attribute("data-under"))
-        self.until(lambda: self.driver.execute_script("return Boolean(document.querySelector('picture-well').pictures.under)"))
+        self.until(
+            lambda: self.driver.execute_script(
+                "return Boolean(document.querySelector('picture-well').pictures.under)"
+            )
+        )
         well = self.find("picture-well canvas")
-        ActionChains(self.driver).move_to_element_with_offset(well, -60, -40).click_and_hold().move_by_offset(
-            140, 90
-        ).release().perform()
+        ActionChains(self.driver).move_to_element_with_offset(
+            well, -60, -40
+        ).click_and_hold().move_by_offset(140, 90).release().perform()
         region = self.until(lambda: self.find("picture-well").get_attribute("data-region"))
         self.assertIn("region=" + region.replace(",", "%2C"), self.driver.current_url)
         self.fill("samples", 4, "#trial")
@@ -83,7 +93,9 @@ class TestStory(BrowserCase):
             )
         )
         self.press("1:1")
-        self.assertAlmostEqual(self.driver.execute_script("return document.querySelector('picture-well').scale"), 1.0)
+        self.assertAlmostEqual(
+            self.driver.execute_script("return document.querySelector('picture-well').scale"), 1.0
+        )
         before = self.driver.execute_script("return document.querySelector('picture-well').line")
         self.driver.execute_script(
             "const r = document.querySelector('input[type=range]'); r.value = 80;"
@@ -92,7 +104,11 @@ class TestStory(BrowserCase):
         after = self.driver.execute_script("return document.querySelector('picture-well').line")
         self.assertGreater(after, before)
         self.find("input[name='note']").send_keys("less grain, darker jars\n")
-        self.until(lambda: self.find("input[name='note']").get_attribute("value") == "less grain, darker jars")
+        self.until(
+            lambda: (
+                self.find("input[name='note']").get_attribute("value") == "less grain, darker jars"
+            )
+        )
         self.axe("Trials")
         link = self.driver.current_url
         self.driver.get(link)
@@ -130,18 +146,25 @@ class TestStory(BrowserCase):
         for label in ("EXR, linear", "PNG, to look at", "Download the scene (GLB)"):
             self.press(label)
         wanted = {"frame 0001.exr", "frame 0001.png", "Village bakery_ dawn shot v2.glb"}
-        self.until(lambda: wanted <= {p.name for p in self.downloads.iterdir()}, 30, "for the downloads")
+        self.until(
+            lambda: wanted <= {p.name for p in self.downloads.iterdir()}, 30, "for the downloads"
+        )
         beauty = read_exr(self.downloads / "frame 0001.exr")["beauty"]
         self.assertEqual(beauty.shape, (72, 128, 3))
         self.assertGreater(float(beauty.mean()), 0.01)
         scene = self.downloads / "Village bakery_ dawn shot v2.glb"
         self.assertEqual(validate(scene)["numErrors"], 0)
         sizes = {i.name: i.width for i in read_scene(scene).images}
-        self.assertEqual((sizes["leaf_colour"], sizes["facade_colour"], sizes["counter_colour"]), (2048, 512, 2048))
+        self.assertEqual(
+            (sizes["leaf_colour"], sizes["facade_colour"], sizes["counter_colour"]),
+            (2048, 512, 2048),
+        )
 
         # The old version is still there.
         self.visit("/jobs/1/trim")
         self.find("form[action$='/version'] button").click()
-        self.until(lambda: "scene version 1" in self.text().replace("\n", " "), 20, "for the old version")
+        self.until(
+            lambda: "scene version 1" in self.text().replace("\n", " "), 20, "for the old version"
+        )
         self.assertEqual(self.figure("trim"), f"{staged} to look at")
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])

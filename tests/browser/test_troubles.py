@@ -1,4 +1,7 @@
-"""What goes wrong, as the artist meets it: broken files, stopped work, a killed server; and the keyboard."""
+"""What goes wrong, as the artist meets it:
+
+broken files, stopped work, a killed server; and the keyboard.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,11 @@ from tests.scenes import small_demo
 class TestTroubles(BrowserCase):
     def ready(self) -> None:
         self.visit("/")
-        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"), 240, "for the demo scene")
+        self.until(
+            lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"),
+            240,
+            "for the demo scene",
+        )
 
     def upload(self, name: str, data: bytes) -> None:
         path = Path(self.server.keep.name) / name
@@ -37,7 +44,9 @@ class TestTroubles(BrowserCase):
         self.axe("the jobs with a broken one")
         # The server is still up, and a good scene still opens, with a camera and a light added.
         self.upload("bare.glb", glb(*triangle()))
-        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, "bare"), 60, "for the bare scene")
+        self.until(
+            lambda: self.driver.find_elements(By.LINK_TEXT, "bare"), 60, "for the bare scene"
+        )
         self.press("bare")
         self.says("one was added that frames all of it", "an even grey sky was added")
         # Put away and back.
@@ -54,9 +63,17 @@ class TestTroubles(BrowserCase):
             self.fill(name, value, "#trial")
         self.press("Whole view")
         # The picture sharpens while it renders.
-        self.until(lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""), 90, "for a preview")
+        self.until(
+            lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""),
+            90,
+            "for a preview",
+        )
         first = self.find("picture-well").get_attribute("data-live")
-        self.until(lambda: self.find("picture-well").get_attribute("data-live") != first, 30, "for a newer preview")
+        self.until(
+            lambda: self.find("picture-well").get_attribute("data-live") != first,
+            30,
+            "for a newer preview",
+        )
         self.until(lambda: "sample 1 " not in self.find(".tools").text, 60, "for a whole pass")
         self.press("Stop")
         self.says("stopped by hand", seconds=60)
@@ -74,18 +91,33 @@ class TestTroubles(BrowserCase):
         for name, value in (("width", 320), ("height", 180), ("samples", 60)):
             self.fill(name, value, "#trial")
         self.press("Whole view")
-        self.until(lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""), 90, "for a preview")
+        self.until(
+            lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""),
+            90,
+            "for a preview",
+        )
         self.server.kill()
         self.server.start()
         self.visit("/jobs/1/trials")
         self.assertIn(kept.split()[0], self.figure("trials"))
         number = int(kept.split()[0]) if kept[0].isdigit() else 0
-        self.until(lambda: self.figure("trials") == f"{number + 1} kept", 180, "for the interrupted trial to go on")
+        self.until(
+            lambda: self.figure("trials") == f"{number + 1} kept",
+            180,
+            "for the interrupted trial to go on",
+        )
 
     def test_4_keyboard(self) -> None:
         self.ready()
         self.visit("/jobs/1/scene")
-        for key, station in (("2", "machine"), ("3", "fit"), ("4", "trials"), ("5", "trim"), ("6", "finish"), ("1", "scene")):
+        for key, station in (
+            ("2", "machine"),
+            ("3", "fit"),
+            ("4", "trials"),
+            ("5", "trim"),
+            ("6", "finish"),
+            ("1", "scene"),
+        ):
             self.find("body").send_keys(key)
             self.until(lambda s=station: self.driver.current_url.endswith(s))
         first = self.find("tbody a[data-row]")
@@ -109,8 +141,12 @@ class TestTroubles(BrowserCase):
         """Fonts, styles and scripts are served by the application itself."""
         self.ready()
         self.visit("/jobs/1/scene")
-        loaded = self.driver.execute_script("return performance.getEntriesByType('resource').map((e) => e.name)")
+        loaded = self.driver.execute_script(
+            "return performance.getEntriesByType('resource').map((e) => e.name)"
+        )
         self.assertTrue(loaded and all(x.startswith(self.server.base) for x in loaded), loaded)
-        self.assertTrue(self.driver.execute_script("return document.fonts.check('14px \"Schibsted Grotesk\"')"))
+        self.assertTrue(
+            self.driver.execute_script("return document.fonts.check('14px \"Schibsted Grotesk\"')")
+        )
         with urllib.request.urlopen(self.server.base + "/healthz") as answer:
             self.assertEqual(answer.status, 200)

@@ -1,4 +1,7 @@
-"""What weighing in full tells, and what it is good for: classes, shading, scrubbing, what-ifs, profiles, another format."""
+"""What weighing in full tells, and what it is good for:
+
+classes, shading, scrubbing, what-ifs, profiles, another format.
+"""
 
 from __future__ import annotations
 
@@ -15,29 +18,56 @@ class TestWeighing(BrowserCase):
     demo: ClassVar[str | None] = "small"
 
     def shades(self) -> set[str]:
-        return {str(e.get_attribute("fill")) for e in self.driver.find_elements(By.CSS_SELECTOR, "svg a polygon")}
+        return {
+            str(e.get_attribute("fill"))
+            for e in self.driver.find_elements(By.CSS_SELECTOR, "svg a polygon")
+        }
 
     def test_1_the_scene_as_it_is_looked_at(self) -> None:
         self.visit("/")
-        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"), 240, "for the demo scene")
+        self.until(
+            lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"),
+            240,
+            "for the demo scene",
+        )
         self.press("Village bakery, dawn shot")
         # Listed at once; looked at behind the page, which follows without a reload.
-        self.until(lambda: "have more texels than the shot can show" in self.text(), 240, "for the scene to be looked at")
+        self.until(
+            lambda: "have more texels than the shot can show" in self.text(),
+            240,
+            "for the scene to be looked at",
+        )
         self.until(lambda: "Weighing in full" not in self.text(), 120, "for it to be lit")
         self.says("Small and strong: bare_bulb", "rays from")
         self.axe("Scene, weighed in full")
         self.press("in reflection")
-        self.until(lambda: "q=in+reflection" in self.driver.current_url or "q=in%20reflection" in self.driver.current_url)
-        self.until(lambda: "store_shelving" in self.text() and "counter" not in self.find("tbody").text)
+        self.until(
+            lambda: (
+                "q=in+reflection" in self.driver.current_url
+                or "q=in%20reflection" in self.driver.current_url
+            )
+        )
+        self.until(
+            lambda: "store_shelving" in self.text() and "counter" not in self.find("tbody").text
+        )
         self.driver.find_element(By.PARTIAL_LINK_TEXT, "Stored and not used").click()
         self.until(lambda: "q=unused+bits" in self.driver.current_url)
-        self.until(lambda: "bark_normal" in self.text() and "rye_colour" not in self.find("tbody").text)
+        self.until(
+            lambda: "bark_normal" in self.text() and "rye_colour" not in self.find("tbody").text
+        )
         self.says("3×16 3×8")
         self.driver.find_element(By.PARTIAL_LINK_TEXT, "Lights").click()
         self.says("of the light", "small and strong")
         self.driver.find_element(By.PARTIAL_LINK_TEXT, "Transparency").click()
         self.says("Set transparent layers to", "mean free path", "flour dust")
-        self.until(lambda: self.driver.execute_script("return document.querySelector('figure img').naturalWidth") > 0)
+        self.until(
+            lambda: (
+                self.driver.execute_script(
+                    "return document.querySelector('figure img').naturalWidth"
+                )
+                > 0
+            )
+        )
         self.axe("Transparency")
 
     def test_2_the_plan_shaded_and_scrubbed(self) -> None:
@@ -74,7 +104,11 @@ class TestWeighing(BrowserCase):
         self.until(lambda: "4,096 samples in flight" in self.text())
         tiled = self.amount(r"Together\s+([\d.]+)")
         self.find("[data-layer='normal']").click()
-        self.until(lambda: "layers=" in self.driver.current_url and self.amount(r"Together\s+([\d.]+)") < tiled)
+        self.until(
+            lambda: (
+                "layers=" in self.driver.current_url and self.amount(r"Together\s+([\d.]+)") < tiled
+            )
+        )
         less = self.find("h1").text
         self.visit(self.driver.current_url.removeprefix(self.server.base))
         self.until(lambda: self.find("h1").text == less)

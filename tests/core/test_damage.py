@@ -43,7 +43,9 @@ class TestDamage(Folder):
         return e
 
     def test_not_a_scene(self) -> None:
-        self.refused(self.file(b"\x89PNG\r\n\x1a\n" + b"x" * 100, "really.glb"), "really.glb", "Export")
+        self.refused(
+            self.file(b"\x89PNG\r\n\x1a\n" + b"x" * 100, "really.glb"), "really.glb", "Export"
+        )
 
     def test_empty(self) -> None:
         self.refused(self.file(b""), "0 bytes")
@@ -62,7 +64,14 @@ class TestDamage(Folder):
     def test_paths_that_leave_the_folder(self) -> None:
         self.file(TRIANGLE.tobytes(), "secret.bin")
         (self.folder / "link").symlink_to("/etc")
-        for uri in ("../secret.bin", "/etc/passwd", "a/../../secret.bin", "link/passwd", "C:\\x.bin", "%2e%2e/secret.bin"):
+        for uri in (
+            "../secret.bin",
+            "/etc/passwd",
+            "a/../../secret.bin",
+            "link/passwd",
+            "C:\\x.bin",
+            "%2e%2e/secret.bin",
+        ):
             document, _ = triangle()
             document["buffers"][0]["uri"] = uri
             path = self.file(json.dumps(document).encode(), "inner/scene.gltf")
@@ -85,7 +94,9 @@ class TestDamage(Folder):
 
     def test_image_of_sixty_thousand_pixels(self) -> None:
         data = huge_png(60000, 60000)
-        document, binary = triangle(images=[{"bufferView": 1, "mimeType": "image/png"}], textures=[{"source": 0}])
+        document, binary = triangle(
+            images=[{"bufferView": 1, "mimeType": "image/png"}], textures=[{"source": 0}]
+        )
         document["bufferViews"].append({"buffer": 0, "byteOffset": 36, "byteLength": len(data)})
         document["buffers"][0]["byteLength"] = 36 + len(data)
         self.refused(self.made(document, binary + data), "60000", "16384", "smaller")
@@ -98,7 +109,9 @@ class TestDamage(Folder):
 
     def test_compressed_scenes_say_what_to_do(self) -> None:
         document, binary = triangle(extensionsRequired=["KHR_draco_mesh_compression"])
-        self.refused(self.made(document, binary), "KHR_draco_mesh_compression", "without compression")
+        self.refused(
+            self.made(document, binary), "KHR_draco_mesh_compression", "without compression"
+        )
 
     def test_wrong_numbers(self) -> None:
         for change in (
@@ -122,7 +135,9 @@ class TestDamage(Folder):
 
     def test_indices_beyond_the_vertices(self) -> None:
         document, binary = triangle()
-        document["accessors"].append({"bufferView": 1, "componentType": 5123, "count": 3, "type": "SCALAR"})
+        document["accessors"].append(
+            {"bufferView": 1, "componentType": 5123, "count": 3, "type": "SCALAR"}
+        )
         document["bufferViews"].append({"buffer": 0, "byteOffset": 36, "byteLength": 6})
         document["buffers"][0]["byteLength"] = 42
         document["meshes"][0]["primitives"][0]["indices"] = 1
@@ -145,7 +160,10 @@ class TestDamage(Folder):
     values = st.recursive(
         st.none() | st.booleans() | st.integers(-5, 2**33) | st.floats() | st.text(max_size=8),
         lambda x: (
-            st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(["nodes", "mesh", "count", "uri", "source"]), x, max_size=3)
+            st.lists(x, max_size=3)
+            | st.dictionaries(
+                st.sampled_from(["nodes", "mesh", "count", "uri", "source"]), x, max_size=3
+            )
         ),
         max_leaves=6,
     )
@@ -173,7 +191,10 @@ class TestDamage(Folder):
     )
     def test_any_json(self, key: str, value: Any) -> None:
         document, binary = triangle()
-        document["textures"], document["images"] = [{"source": 0}], [{"uri": "data:image/png;base64,AAAA"}]
+        document["textures"], document["images"] = (
+            [{"source": 0}],
+            [{"uri": "data:image/png;base64,AAAA"}],
+        )
         document[key] = value
         try:
             check_vertices(open_scene(self.file(glb(document, binary), "any.glb")))
@@ -195,16 +216,20 @@ class TestEXR(Folder):
     def layers(self) -> dict[str, np.ndarray]:
         rng = np.random.default_rng(0)
         return {
-            "beauty": rng.random((5, 7, 3)).astype(np.float32) * 100, "albedo": rng.random((5, 7, 3)).astype(np.float32),
-            "normal": rng.random((5, 7, 3)).astype(np.float32), "depth": rng.random((5, 7)).astype(np.float32),
+            "beauty": rng.random((5, 7, 3)).astype(np.float32) * 100,
+            "albedo": rng.random((5, 7, 3)).astype(np.float32),
+            "normal": rng.random((5, 7, 3)).astype(np.float32),
+            "depth": rng.random((5, 7)).astype(np.float32),
             "samples": np.full((5, 7), 9, np.float32),
-        }  # fmt: skip
+        }
 
     def test_both_libraries_read_it(self) -> None:
         import OpenImageIO as oiio
 
         path, layers = self.folder / "a.exr", self.layers()
-        write_exr(path, {**layers, "beauty": layers["beauty"][:, ::-1]})  # an array that is not contiguous
+        write_exr(
+            path, {**layers, "beauty": layers["beauty"][:, ::-1]}
+        )  # an array that is not contiguous
         back = read_exr(path)
         np.testing.assert_array_equal(back["beauty"], layers["beauty"][:, ::-1])
         for name in ("albedo", "normal", "depth", "samples"):

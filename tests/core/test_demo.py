@@ -1,4 +1,7 @@
-"""The demo scene: heavy for the reasons it names, the same bits every time, small where it should be small."""
+"""The demo scene:
+
+heavy for the reasons it names, the same bits every time, small where it should be small.
+"""
 
 from __future__ import annotations
 
@@ -33,12 +36,16 @@ class TestDemo(unittest.TestCase):
             again = Path(folder) / "again.glb"
             make_demo(again, "small", threads=1)
             self.assertEqual(
-                hashlib.sha256(again.read_bytes()).hexdigest(), hashlib.sha256(small_demo().read_bytes()).hexdigest()
+                hashlib.sha256(again.read_bytes()).hexdigest(),
+                hashlib.sha256(small_demo().read_bytes()).hexdigest(),
             )
             self.assertEqual([p.name for p in Path(folder).iterdir()], ["again.glb"])
 
     def test_the_full_scene_needs_a_third_to_a_half_too_much(self) -> None:
-        """1.3 to 1.6 times what the card has free; after the distance rule it fits.  Meshes are real, pictures headers."""
+        """1.3 to 1.6 times what the card has free; after the distance rule it fits.
+
+        Meshes are real, pictures headers.
+        """
 
         def header(name: str, mime: str, channels: int, bits: int) -> Image:
             return Image(name, mime, FULL.texture, FULL.texture, channels, bits, 10**6, bytes)
@@ -53,7 +60,11 @@ class TestDemo(unittest.TestCase):
         self.assertTrue(1.3 <= ratio <= 1.6, ratio)
         self.assertIn("loading textures", judge(ledger, DEMO_CARD.free_bytes).sentence())
         sizes = {p.image: p.new_bytes for p in by_distance(inventory)}
-        self.assertTrue(judge(draw_up(inventory, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes).fits)
+        self.assertTrue(
+            judge(
+                draw_up(inventory, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes
+            ).fits
+        )
         self.assertEqual(len(inventory.lights), 26)
         moulding = next(m for m in inventory.meshes if m.name == "moulding")
         self.assertGreaterEqual(moulding.triangles, 500_000)
@@ -66,7 +77,11 @@ class TestDemo(unittest.TestCase):
         world = pose(load(scene, 1), 0.0)
         m = world_matrices(scene, 0.0)
         eye = m[scene.camera_node()][:3, 3]
-        jars = [i for i, n in enumerate(scene.nodes) if n.name.startswith("jar_") and n.name[4].isdigit()]
+        jars = [
+            i
+            for i, n in enumerate(scene.nodes)
+            if n.name.startswith("jar_") and n.name[4].isdigit()
+        ]
         most = 0
         for high in np.linspace(0.05, 0.3, 11):
             target = m[jars[-1]][:3, 3] + [0, high, 0]
@@ -77,7 +92,9 @@ class TestDemo(unittest.TestCase):
                 ray.closest()
                 if ray.places[0] < 0:
                     break
-                layers += scene.materials[int(world.places[ray.places[0], P_MATERIAL])].name == "jar"
+                layers += (
+                    scene.materials[int(world.places[ray.places[0], P_MATERIAL])].name == "jar"
+                )
                 o = o + d * (float(ray.t[0]) + 1e-4)
             most = max(most, layers)
         self.assertGreaterEqual(most, 7)
@@ -85,7 +102,9 @@ class TestDemo(unittest.TestCase):
     def test_the_camera_moves_slowly(self) -> None:
         scene = open_scene(small_demo())
         node = scene.camera_node()
-        places = np.array([world_matrices(scene, scene.seconds(f))[node][:3, 3] for f in range(1, 97)])
+        places = np.array(
+            [world_matrices(scene, scene.seconds(f))[node][:3, 3] for f in range(1, 97)]
+        )
         steps = np.linalg.norm(np.diff(places, axis=0), axis=1)
         self.assertTrue((steps > 0).all() and steps.max() < 0.03)
         self.assertGreater(np.linalg.norm(places[-1] - places[0]), 0.5)

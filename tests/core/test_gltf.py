@@ -1,4 +1,7 @@
-"""glTF 2.0: what is read against the specification's own rules, what is written against the validator."""
+"""glTF 2.0:
+
+what is read against the specification's own rules, what is written against the validator.
+"""
 
 from __future__ import annotations
 
@@ -59,14 +62,32 @@ class TestReading(Folder):
     def test_strided_and_normalised_accessors(self) -> None:
         """Sections 3.6.2.2 and 3.6.2.4: interleaved data; c / 255, c / 65535, max(c / 127, -1)."""
         rows = np.zeros(4, dtype=[("p", "<f4", 3), ("uv", "<u2", 2), ("b", "i1", 4)])
-        rows["p"], rows["uv"], rows["b"] = np.arange(12).reshape(4, 3), [[0, 65535]] * 4, [[-128, -127, 0, 127]] * 4
+        rows["p"], rows["uv"], rows["b"] = (
+            np.arange(12).reshape(4, 3),
+            [[0, 65535]] * 4,
+            [[-128, -127, 0, 127]] * 4,
+        )
         document, _ = triangle()
         document["bufferViews"] = [{"buffer": 0, "byteLength": 80, "byteStride": 20}]
         document["buffers"] = [{"byteLength": 80}]
         document["accessors"] = [
             {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
-            {"bufferView": 0, "byteOffset": 12, "componentType": 5123, "normalized": True, "count": 4, "type": "VEC2"},
-            {"bufferView": 0, "byteOffset": 16, "componentType": 5120, "normalized": True, "count": 4, "type": "VEC4"},
+            {
+                "bufferView": 0,
+                "byteOffset": 12,
+                "componentType": 5123,
+                "normalized": True,
+                "count": 4,
+                "type": "VEC2",
+            },
+            {
+                "bufferView": 0,
+                "byteOffset": 16,
+                "componentType": 5120,
+                "normalized": True,
+                "count": 4,
+                "type": "VEC4",
+            },
         ]
         opened = open_document(self.made(document, rows.tobytes()))
         np.testing.assert_array_equal(read_floats(opened, 0, 3), rows["p"])
@@ -78,10 +99,21 @@ class TestReading(Folder):
         indices, values = np.array([1, 3], "<u2"), np.array([[5.0, 6, 7], [8, 9, 10]], "<f4")
         document, _ = triangle()
         document["buffers"] = [{"byteLength": 28}]
-        document["bufferViews"] = [{"buffer": 0, "byteLength": 4}, {"buffer": 0, "byteOffset": 4, "byteLength": 24}]
-        sparse = {"count": 2, "indices": {"bufferView": 0, "componentType": 5123}, "values": {"bufferView": 1}}
-        document["accessors"] = [{"componentType": 5126, "count": 4, "type": "VEC3", "sparse": sparse}]
-        got = read_accessor(open_document(self.made(document, indices.tobytes() + values.tobytes())), 0)
+        document["bufferViews"] = [
+            {"buffer": 0, "byteLength": 4},
+            {"buffer": 0, "byteOffset": 4, "byteLength": 24},
+        ]
+        sparse = {
+            "count": 2,
+            "indices": {"bufferView": 0, "componentType": 5123},
+            "values": {"bufferView": 1},
+        }
+        document["accessors"] = [
+            {"componentType": 5126, "count": 4, "type": "VEC3", "sparse": sparse}
+        ]
+        got = read_accessor(
+            open_document(self.made(document, indices.tobytes() + values.tobytes())), 0
+        )
         np.testing.assert_array_equal(got, [[0, 0, 0], [5, 6, 7], [0, 0, 0], [8, 9, 10]])
 
     def test_strips_and_fans(self) -> None:
@@ -109,7 +141,10 @@ class TestReading(Folder):
         np.testing.assert_allclose(matrices[1] @ [1, 0, 0, 1], [1 + 20, 2, 3 - 2, 1], atol=1e-9)
 
     def test_keyframes(self) -> None:
-        """Appendix C: LINEAR, STEP and CUBICSPLINE, held before and after their ends; the shorter way for turns."""
+        """Appendix C:
+
+        LINEAR, STEP and CUBICSPLINE, held before and after their ends; the shorter way for turns.
+        """
         times = np.array([0.0, 1.0, 2.0])
         values = np.array([[0.0, 0, 0], [2, 0, 0], [2, 4, 0]])
         tangents = np.stack([np.zeros((3, 3)), values, np.zeros((3, 3))], 1).reshape(-1, 3)
@@ -125,10 +160,14 @@ class TestReading(Folder):
             np.testing.assert_allclose(world_matrices(scene, -1)[0, :3, 3], (0, 0, 0))
             np.testing.assert_allclose(world_matrices(scene, 9)[0, :3, 3], (2, 4, 0))
         half = math.sqrt(0.5)
-        turn = np.array([[0.0, 0, 0, 1], [0, -half, 0, -half]])  # the second is a quarter turn with its sign flipped
+        turn = np.array(
+            [[0.0, 0, 0, 1], [0, -half, 0, -half]]
+        )  # the second is a quarter turn with its sign flipped
         node = Node("n", channels=(Channel("rotation", "LINEAR", times[:2], turn),))
         m = world_matrices(replace(scene_of((floor(), Material())), nodes=(node,)), 0.5)[0]
-        np.testing.assert_allclose(m[:3, 0], [math.cos(math.pi / 4), 0, -math.sin(math.pi / 4)], atol=1e-9)
+        np.testing.assert_allclose(
+            m[:3, 0], [math.cos(math.pi / 4), 0, -math.sin(math.pi / 4)], atol=1e-9
+        )
 
     def test_zip_and_folder(self) -> None:
         document, binary = triangle()
@@ -152,7 +191,9 @@ class TestReading(Folder):
 
     def test_scene_without_camera_and_light(self) -> None:
         scene = open_scene(self.made(*triangle()))
-        self.assertTrue(scene.cameras[0].added and scene.environment is not None and scene.environment.added)
+        self.assertTrue(
+            scene.cameras[0].added and scene.environment is not None and scene.environment.added
+        )
         self.assertEqual(sum(n.level == "look" for n in scene.notes), 2)
         # The camera that was added sees all of it.
         from mill_lane.core.weigh.measure import weigh
@@ -162,23 +203,45 @@ class TestReading(Folder):
 
 class TestWriting(Folder):
     def rich(self) -> Any:
-        glass = Material("glass", roughness=0.0, metallic=0.0, transmission=1.0, thickness=0.1, ior=1.4, attenuation_distance=0.5)
+        glass = Material(
+            "glass",
+            roughness=0.0,
+            metallic=0.0,
+            transmission=1.0,
+            thickness=0.1,
+            ior=1.4,
+            attenuation_distance=0.5,
+        )
         cloth = Material(
-            "cloth", (0.5, 0.6, 0.7, 0.9), 0.1, 0.8, emissive=(3.0, 2.0, 1.0),
-            alpha_mode="MASK", alpha_cutoff=0.3, double_sided=True,
-            base_texture=TextureUse(0, offset=(0.1, 0.2), rotation=0.3, scale=(2, 3)), normal_texture=TextureUse(1, strength=0.5),
-        )  # fmt: skip
+            "cloth",
+            (0.5, 0.6, 0.7, 0.9),
+            0.1,
+            0.8,
+            emissive=(3.0, 2.0, 1.0),
+            alpha_mode="MASK",
+            alpha_cutoff=0.3,
+            double_sided=True,
+            base_texture=TextureUse(0, offset=(0.1, 0.2), rotation=0.3, scale=(2, 3)),
+            normal_texture=TextureUse(1, strength=0.5),
+        )
         scene = scene_of(
-            (shapes.ball(1.0, 16), glass), (floor(2.0), cloth), environment=even_sky(0.3),
+            (shapes.ball(1.0, 16), glass),
+            (floor(2.0), cloth),
+            environment=even_sky(0.3),
             lights=((Light("spot", "spot", (1, 0.5, 0.2), 7.0, 12.0, 0.2, 0.5), np.eye(4)),),
-            media=(Medium("fog", (0, 0, 0), (1, 1, 1), 0.5),), frames=(5, 20),
-        )  # fmt: skip
-        move = Channel("translation", "LINEAR", np.array([0.0, 1.0]), np.array([[0.0, 0, 0], [1, 2, 3]]))
+            media=(Medium("fog", (0, 0, 0), (1, 1, 1), 0.5),),
+            frames=(5, 20),
+        )
+        move = Channel(
+            "translation", "LINEAR", np.array([0.0, 1.0]), np.array([[0.0, 0, 0], [1, 2, 3]])
+        )
         nodes = (replace(scene.nodes[0], channels=(move,)), *scene.nodes[1:])
         return replace(
-            scene, nodes=nodes, images=(picture(8), picture(8, bits=16, name="deep")),
+            scene,
+            nodes=nodes,
+            images=(picture(8), picture(8, bits=16, name="deep")),
             textures=(Texture("a", 0, "mirror", "clamp"), Texture("b", 1)),
-        )  # fmt: skip
+        )
 
     def test_round_trip_and_validator(self) -> None:
         scene = self.rich()
@@ -217,19 +280,24 @@ class TestWriting(Folder):
         write_glb(trimmed, out)
         self.assertEqual([(c.old, c.new) for c in changes], [((8, 8), (4, 4)), ((8, 8), (2, 2))])
         written = open_document(out)
-        self.assertEqual(written.json["nodes"][0]["extensions"], {"EXT_something_new": {"depth": 7}})
+        self.assertEqual(
+            written.json["nodes"][0]["extensions"], {"EXT_something_new": {"depth": 7}}
+        )
         self.assertEqual(written.json["extras"], {"made by": "hand"})
         back = read_scene(out)
         self.assertEqual([(i.width, i.bits) for i in back.images], [(4, 8), (2, 16)])
         self.assertEqual(decode(back.images[1].read(), "image/png").dtype, np.uint16)
-        np.testing.assert_array_equal(back.meshes[0].parts[0].load().positions, scene.meshes[0].parts[0].load().positions)
+        np.testing.assert_array_equal(
+            back.meshes[0].parts[0].load().positions, scene.meshes[0].parts[0].load().positions
+        )
         self.assertEqual(validate(out)["numErrors"], 0)
 
     def test_a_missing_texture_is_grey_and_remembered(self) -> None:
         document, binary = triangle(
-            images=[{"uri": "gone.png"}], textures=[{"source": 0}],
+            images=[{"uri": "gone.png"}],
+            textures=[{"source": 0}],
             materials=[{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}],
-        )  # fmt: skip
+        )
         document["buffers"][0]["uri"] = "tri.bin"
         self.file(binary, "tri.bin")
         scene = read_scene(self.file(json.dumps(document).encode(), "scene.gltf"))
@@ -266,7 +334,10 @@ class TestMeshes(Folder):
             self.assertAlmostEqual(mesh.volume / volume, 1.0, delta=3e-3)
 
     def test_bounds_and_counts_of_the_demo(self) -> None:
-        """Every mesh of the bakery: trimesh reads the same triangles, areas and bounds from the same file."""
+        """Every mesh of the bakery:
+
+        trimesh reads the same triangles, areas and bounds from the same file.
+        """
         loaded = trimesh.load(small_demo(), process=False)
         scene = read_scene(small_demo())
         theirs = sum(len(g.faces) for g in loaded.geometry.values())
@@ -279,7 +350,9 @@ class TestMeshes(Folder):
 
         lo, hi = world_bounds(scene)
         # Ours go round each part's turned box, so they are never smaller.
-        self.assertTrue((lo <= loaded.bounds[0] + 1e-4).all() and (hi >= loaded.bounds[1] - 1e-4).all())
+        self.assertTrue(
+            (lo <= loaded.bounds[0] + 1e-4).all() and (hi >= loaded.bounds[1] - 1e-4).all()
+        )
 
     def test_check_vertices_accepts_the_demo(self) -> None:
         check_vertices(read_scene(small_demo()))

@@ -115,7 +115,9 @@ class TestObj(Folder):
         self.assertEqual((clay.base_color, clay.metallic), ((0.5, 0.4, 0.3, 1.0), 0.0))
         # Walter et al. 2007, section 5.2: alpha = sqrt(2 / (n + 2)); roughness is its square root.
         self.assertAlmostEqual(clay.roughness**2, (2 / 100) ** 0.5)
-        self.assertEqual((glow.emissive, glow.alpha_mode, glow.base_color[3]), ((3.0, 2.0, 1.0), "BLEND", 0.5))
+        self.assertEqual(
+            (glow.emissive, glow.alpha_mode, glow.base_color[3]), ((3.0, 2.0, 1.0), "BLEND", 0.5)
+        )
         use = clay.base_texture
         assert use is not None
         self.assertEqual(scene.textures[use.texture].wrap_u, "clamp")
@@ -153,7 +155,9 @@ class TestObj(Folder):
         (self.folder / "cube.mtl").write_text(MTL.replace("bricks.png", "C:\\work\\bricks.tif"))
         (self.folder / "cube.mtl").write_text(MTL.replace("bricks.png", "bricks.tif"))
         image = open_scene(path).images[0]
-        self.assertEqual((image.mime, image.bits, image.width, image.height), ("image/png", 16, 8, 4))
+        self.assertEqual(
+            (image.mime, image.bits, image.width, image.height), ("image/png", 16, 8, 4)
+        )
         from mill_lane.core.formats.pictures import decode
 
         np.testing.assert_array_equal(decode(image.read(), image.mime), pixels)
@@ -176,7 +180,9 @@ class TestObj(Folder):
         path = self.folder / "x.obj"
         path.write_text(text.format("s off"))
         (flat,) = parts(open_scene(path))
-        self.assertEqual({tuple(abs(n)) for n in flat.normals.round(3)}, {(0.0, 1.0, 0.0), (1.0, 0.0, 0.0)})
+        self.assertEqual(
+            {tuple(abs(n)) for n in flat.normals.round(3)}, {(0.0, 1.0, 0.0), (1.0, 0.0, 0.0)}
+        )
         path.write_text(text.format("s 1"))
         (smooth,) = parts(open_scene(path))
         self.assertEqual(len(smooth.positions), 6)
@@ -185,7 +191,8 @@ class TestObj(Folder):
 
     def test_a_quad_is_two_triangles_whichever_polygon(self) -> None:
         np.testing.assert_array_equal(
-            fans(np.array([4, 2, 3, 5])), [[0, 1, 2], [0, 2, 3], [6, 7, 8], [9, 10, 11], [9, 11, 12], [9, 12, 13]]
+            fans(np.array([4, 2, 3, 5])),
+            [[0, 1, 2], [0, 2, 3], [6, 7, 8], [9, 10, 11], [9, 11, 12], [9, 12, 13]],
         )
 
     def test_in_a_zip(self) -> None:
@@ -213,13 +220,19 @@ class TestAgainstTrimesh(Folder):
         ours = np.concatenate([g.positions[g.triangles] for g in parts(scene)]).astype(float)
         theirs = trimesh.load(path, force="mesh", process=False)
         self.assertEqual(len(ours), len(theirs.faces))
-        np.testing.assert_allclose(np.sort(ours.reshape(-1, 9), 0), np.sort(theirs.triangles.reshape(-1, 9), 0), atol=1e-5)
+        np.testing.assert_allclose(
+            np.sort(ours.reshape(-1, 9), 0), np.sort(theirs.triangles.reshape(-1, 9), 0), atol=1e-5
+        )
         merged = trimesh.Trimesh(*_merged(ours), process=False)
         self.assertEqual(merged.euler_number, trimesh.load(path, force="mesh").euler_number)
         self.assertAlmostEqual(area(ours) / theirs.area, 1.0, places=5)
 
     def test_shapes(self) -> None:
-        for mesh in (trimesh.creation.icosphere(2), trimesh.creation.torus(2.0, 0.5), trimesh.creation.box((1, 2, 3))):
+        for mesh in (
+            trimesh.creation.icosphere(2),
+            trimesh.creation.torus(2.0, 0.5),
+            trimesh.creation.box((1, 2, 3)),
+        ):
             self.same(mesh, "obj")
             self.same(mesh, "ply")
             self.same(mesh, "ply", encoding="ascii")
@@ -230,7 +243,9 @@ class TestAgainstTrimesh(Folder):
         path = self.folder / "x.stl"
         path.write_text(trimesh.exchange.stl.export_stl_ascii(mesh))
         ours = np.concatenate([g.positions[g.triangles] for g in parts(open_scene(path))])
-        np.testing.assert_allclose(np.sort(ours.reshape(-1, 9), 0), np.sort(mesh.triangles.reshape(-1, 9), 0), atol=1e-5)
+        np.testing.assert_allclose(
+            np.sort(ours.reshape(-1, 9), 0), np.sort(mesh.triangles.reshape(-1, 9), 0), atol=1e-5
+        )
 
     def test_bunny_and_teapot(self) -> None:
         """The npm packages' meshes: triangles, Euler characteristic and area as trimesh has them."""
@@ -242,7 +257,9 @@ class TestAgainstTrimesh(Folder):
 
 
 def _merged(triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    points, inverse = np.unique(triangles.reshape(-1, 3).astype(np.float32), axis=0, return_inverse=True)
+    points, inverse = np.unique(
+        triangles.reshape(-1, 3).astype(np.float32), axis=0, return_inverse=True
+    )
     return points, inverse.reshape(-1, 3)
 
 
@@ -255,26 +272,43 @@ class TestUnits(Folder):
         return open_scene(path)
 
     def test_a_door_of_2000(self) -> None:
-        """A box of 900 x 40 x 2000 that stands on the XY plane is a door of 2 m in the tens of metres or less."""
+        """A box of 900 x 40 x 2000 that stands on the XY plane is a door of 2 m in the tens of
+        metres or less.
+        """
         scene = self.box((900, 40, 2000), "stl")
-        low, high = world_triangles(scene).reshape(-1, 3).min(0), world_triangles(scene).reshape(-1, 3).max(0)
+        low, high = (
+            world_triangles(scene).reshape(-1, 3).min(0),
+            world_triangles(scene).reshape(-1, 3).max(0),
+        )
         np.testing.assert_allclose(high - low, [0.9, 2.0, 0.04], atol=1e-6)
         self.assertIn("millimetres with Z up", " ".join(n.text for n in scene.notes))
 
     def test_the_guess_is_put_right(self) -> None:
-        """Read in another unit and with another axis, again and again: always from what the file says, never on top."""
+        """Read in another unit and with another axis, again and again:
+
+        always from what the file says, never on top.
+        """
         write_glb(self.box((900, 40, 2000), "stl"), self.folder / "a.glb")
         for i, (unit, up, want) in enumerate(
-            (("m", "z", [900, 2000, 40]), ("in", "y", [22.86, 1.016, 50.8]), ("mm", "z", [0.9, 2, 0.04]))
+            (
+                ("m", "z", [900, 2000, 40]),
+                ("in", "y", [22.86, 1.016, 50.8]),
+                ("mm", "z", [0.9, 2, 0.04]),
+            )
         ):
-            scene = read_in(open_scene(self.folder / ("a.glb" if i == 0 else f"b{i - 1}.glb")), reading(unit, up))
+            scene = read_in(
+                open_scene(self.folder / ("a.glb" if i == 0 else f"b{i - 1}.glb")),
+                reading(unit, up),
+            )
             write_glb(scene, self.folder / f"b{i}.glb")
             size = np.ptp(world_triangles(open_scene(self.folder / f"b{i}.glb")).reshape(-1, 3), 0)
             np.testing.assert_allclose(size, want, rtol=1e-5)
             self.assertEqual(validate(self.folder / f"b{i}.glb")["numErrors"], 0)
         # A scene that stood in metres gets a node of its own.
         write_glb(self.box((0.9, 2.0, 0.04)), self.folder / "c.glb")
-        write_glb(read_in(open_scene(self.folder / "c.glb"), reading("ft", "y")), self.folder / "d.glb")
+        write_glb(
+            read_in(open_scene(self.folder / "c.glb"), reading("ft", "y")), self.folder / "d.glb"
+        )
         size = np.ptp(world_triangles(open_scene(self.folder / "d.glb")).reshape(-1, 3), 0)
         np.testing.assert_allclose(size, np.array([0.9, 2.0, 0.04]) * 0.3048, rtol=1e-5)
 
@@ -285,7 +319,10 @@ class TestUnits(Folder):
 
 
 class TestDamage(unittest.TestCase):
-    """Whatever is wrong with a file: it is read, or refused with a way on; never a crash, never a hang."""
+    """Whatever is wrong with a file:
+
+    it is read, or refused with a way on; never a crash, never a hang.
+    """
 
     def survive(self, data: bytes, ending: str) -> None:
         with tempfile.TemporaryDirectory() as folder:
@@ -312,7 +349,9 @@ class TestDamage(unittest.TestCase):
         @given(st.integers(0, len(MTL)), st.text(max_size=30))
         def run(at: int, junk: str) -> None:
             with tempfile.TemporaryDirectory() as folder:
-                (Path(folder) / "cube.mtl").write_text(MTL[:at] + junk + MTL[at:], "utf-8", "replace")
+                (Path(folder) / "cube.mtl").write_text(
+                    MTL[:at] + junk + MTL[at:], "utf-8", "replace"
+                )
                 (Path(folder) / "x.obj").write_text(CUBE)
                 try:
                     open_scene(Path(folder) / "x.obj")
@@ -334,7 +373,10 @@ class TestDamage(unittest.TestCase):
         self.survive(data, ending)
 
     def test_numbers_nobody_can_mean(self) -> None:
-        self.survive(b"ply\nformat ascii 1.0\nelement vertex 2147483647\nproperty float x\nend_header\n", "ply")
+        self.survive(
+            b"ply\nformat ascii 1.0\nelement vertex 2147483647\nproperty float x\nend_header\n",
+            "ply",
+        )
         self.survive(
             b"ply\nformat binary_little_endian 1.0\nelement face 2000000000\n"
             b"property list uint int vertex_indices\nend_header\n\xff\xff\xff\xff",
@@ -352,9 +394,15 @@ class TestDamage(unittest.TestCase):
     def test_lists_of_many_lengths(self) -> None:
         """A binary PLY with a triangle, a quad and a face of two: read row by row."""
         out = io.BytesIO()
-        out.write(b"ply\nformat binary_big_endian 1.0\nelement vertex 5\nproperty float x\nproperty float y\nproperty float z\n")
-        out.write(b"element face 3\nproperty list uchar int vertex_index\nproperty uchar flag\nend_header\n")
-        out.write(np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [2, 0, 0]], ">f4").tobytes())
+        out.write(
+            b"ply\nformat binary_big_endian 1.0\nelement vertex 5\nproperty float x\nproperty float y\nproperty float z\n"
+        )
+        out.write(
+            b"element face 3\nproperty list uchar int vertex_index\nproperty uchar flag\nend_header\n"
+        )
+        out.write(
+            np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [2, 0, 0]], ">f4").tobytes()
+        )
         for face in ([0, 1, 2, 3], [0, 1], [1, 4, 2]):
             out.write(bytes([len(face)]) + np.array(face, ">i4").tobytes() + b"\1")
         with tempfile.TemporaryDirectory() as folder:

@@ -23,8 +23,15 @@ class TestSRGB(unittest.TestCase):
     """IEC 61966-2-1."""
 
     def test_worked_values(self) -> None:
-        # The two pieces meet at linear 0.0031308 / code 0.04045; code 0.5 is 0.21404 and middle grey 0.18 is code 0.4614.
-        for code, linear in ((0.0, 0.0), (1.0, 1.0), (0.04045, 0.0031308), (0.5, 0.21404114), (0.4613561, 0.18)):
+        # The two pieces meet at linear 0.0031308 / code 0.04045; code 0.5 is 0.21404 and middle
+        # grey 0.18 is code 0.4614.
+        for code, linear in (
+            (0.0, 0.0),
+            (1.0, 1.0),
+            (0.04045, 0.0031308),
+            (0.5, 0.21404114),
+            (0.4613561, 0.18),
+        ):
             self.assertAlmostEqual(float(to_linear(np.array(code))), linear, places=6)
             self.assertAlmostEqual(float(from_linear(np.array(linear))), code, places=5)
 
@@ -50,16 +57,31 @@ class TestMetrics(unittest.TestCase):
         self.b = np.clip(self.a + rng.normal(size=self.a.shape) * 0.1, 0, 1)
 
     def test_against_scikit_image(self) -> None:
-        self.assertAlmostEqual(rmse(self.a, self.b), float(np.sqrt(metrics.mean_squared_error(self.a, self.b))), places=12)
-        self.assertAlmostEqual(psnr(self.a, self.b), metrics.peak_signal_noise_ratio(self.a, self.b, data_range=1.0), places=9)
         self.assertAlmostEqual(
-            ssim(self.a, self.b), metrics.structural_similarity(self.a, self.b, channel_axis=2, data_range=1.0), places=9
+            rmse(self.a, self.b),
+            float(np.sqrt(metrics.mean_squared_error(self.a, self.b))),
+            places=12,
+        )
+        self.assertAlmostEqual(
+            psnr(self.a, self.b),
+            metrics.peak_signal_noise_ratio(self.a, self.b, data_range=1.0),
+            places=9,
+        )
+        self.assertAlmostEqual(
+            ssim(self.a, self.b),
+            metrics.structural_similarity(self.a, self.b, channel_axis=2, data_range=1.0),
+            places=9,
         )
         grey = self.a[..., 0], self.b[..., 0]
-        self.assertAlmostEqual(ssim(*grey), metrics.structural_similarity(*grey, data_range=1.0), places=9)
+        self.assertAlmostEqual(
+            ssim(*grey), metrics.structural_similarity(*grey, data_range=1.0), places=9
+        )
 
     def test_equal_pictures(self) -> None:
-        self.assertEqual((rmse(self.a, self.a), relative_mse(self.a, self.a), psnr(self.a, self.a)), (0.0, 0.0, float("inf")))
+        self.assertEqual(
+            (rmse(self.a, self.a), relative_mse(self.a, self.a), psnr(self.a, self.a)),
+            (0.0, 0.0, float("inf")),
+        )
         self.assertAlmostEqual(ssim(self.a, self.a), 1.0, places=12)
 
     def test_other_sizes_are_refused(self) -> None:
@@ -70,7 +92,12 @@ class TestMetrics(unittest.TestCase):
 class TestNoiseMap(unittest.TestCase):
     def test_pooling_is_a_mean_over_what_there_is(self) -> None:
         plane = np.random.default_rng(1).random((12, 15))
-        want = np.array([[plane[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5].mean() for x in range(15)] for y in range(12)])
+        want = np.array(
+            [
+                [plane[max(0, y - 4) : y + 5, max(0, x - 4) : x + 5].mean() for x in range(15)]
+                for y in range(12)
+            ]
+        )
         np.testing.assert_allclose(pool(plane), want)
 
     def test_known_sigma(self) -> None:
@@ -83,7 +110,9 @@ class TestNoiseMap(unittest.TestCase):
 
     def test_no_estimate_from_one_sample(self) -> None:
         one = np.ones((4, 4))
-        self.assertEqual(summarise(relative_error(one, one, one)), Noise(float("inf"), float("inf")))
+        self.assertEqual(
+            summarise(relative_error(one, one, one)), Noise(float("inf"), float("inf"))
+        )
 
 
 class TestPictureFiles(unittest.TestCase):
@@ -104,7 +133,9 @@ class TestPictureFiles(unittest.TestCase):
         pixels = np.stack([x * 5, y * 7, x + y], -1).astype(np.uint8)
         data = encode(pixels, "image/jpeg")
         h = read_header(data, "x")
-        self.assertEqual((h.mime, h.width, h.height, h.channels, h.bits), ("image/jpeg", 48, 32, 3, 8))
+        self.assertEqual(
+            (h.mime, h.width, h.height, h.channels, h.bits), ("image/jpeg", 48, 32, 3, 8)
+        )
         self.assertLess(rmse(decode(data, h.mime), pixels), 3.0)
 
     def test_colour_under_clear_alpha_is_kept(self) -> None:
@@ -122,7 +153,9 @@ class TestPictureFiles(unittest.TestCase):
 class TestRecipe(unittest.TestCase):
     def test_the_typical_pair(self) -> None:
         """Common practice: 540 px with 2 bounces against 1080 px with 4."""
-        self.assertEqual((DRAFT.height, DRAFT.bounces, FINAL.height, FINAL.bounces), (540, 2, 1080, 4))
+        self.assertEqual(
+            (DRAFT.height, DRAFT.bounces, FINAL.height, FINAL.bounces), (540, 2, 1080, 4)
+        )
         self.assertEqual(DRAFT.width * FINAL.height, FINAL.width * DRAFT.height)
 
     def test_json_there_and_back(self) -> None:
@@ -138,7 +171,9 @@ class TestRecipe(unittest.TestCase):
 
     def test_changes(self) -> None:
         self.assertEqual(FINAL.changed_from(FINAL), {})
-        self.assertEqual(FINAL.model_copy(update={"bounces": 3}).changed_from(FINAL), {"bounces": (4, 3)})
+        self.assertEqual(
+            FINAL.model_copy(update={"bounces": 3}).changed_from(FINAL), {"bounces": (4, 3)}
+        )
 
     @settings(max_examples=200)
     @given(st.tuples(*[st.integers(-50, 150)] * 4))

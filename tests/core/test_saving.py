@@ -18,7 +18,17 @@ from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import decode
 from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.scene.defaults import world_bounds
-from mill_lane.core.scene.model import Channel, Geometry, Light, Material, Mesh, Node, Scene, Texture, TextureUse
+from mill_lane.core.scene.model import (
+    Channel,
+    Geometry,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Scene,
+    Texture,
+    TextureUse,
+)
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.demo import shapes
 from tests.gltf_tools import npm_mesh
@@ -36,29 +46,67 @@ def area(scene: Scene) -> float:
         for p in scene.meshes[mesh].parts:
             g = p.load()
             c = (g.positions @ matrices[node][:3, :3].T)[g.triangles]
-            total += float(np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]), axis=1).sum() / 2)
+            total += float(
+                np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]), axis=1).sum() / 2
+            )
     return total
 
 
 def rich() -> Scene:
     """Two copies of one mesh, one mirrored; textures laid out askew; a moving ball; three lamps."""
     use = TextureUse(0, offset=(0.25, 0.1), rotation=0.4, scale=(2.0, 3.0))
-    printed = Material("print ed", (0.9, 0.8, 0.7, 1), 0.0, 0.6, base_texture=use, ior=1.4, coat=0.3, coat_roughness=0.2)
-    leaf = Material("leaf", (1, 1, 1, 1), 0.0, 0.5, alpha_mode="MASK", alpha_cutoff=0.3, base_texture=TextureUse(1))
-    move = Channel("translation", "LINEAR", np.array([0.0, 10 / 24]), np.array([[0.0, 0, 0], [2.0, 1, 0]]))
+    printed = Material(
+        "print ed",
+        (0.9, 0.8, 0.7, 1),
+        0.0,
+        0.6,
+        base_texture=use,
+        ior=1.4,
+        coat=0.3,
+        coat_roughness=0.2,
+    )
+    leaf = Material(
+        "leaf",
+        (1, 1, 1, 1),
+        0.0,
+        0.5,
+        alpha_mode="MASK",
+        alpha_cutoff=0.3,
+        base_texture=TextureUse(1),
+    )
+    move = Channel(
+        "translation", "LINEAR", np.array([0.0, 10 / 24]), np.array([[0.0, 0, 0], [2.0, 1, 0]])
+    )
     lamps = (
         (Light("bulb", "point", (1, 0.8, 0.6), 40.0), looking((0, 3, 0.01), (0, 0, 0))),
-        (Light("spot", "spot", (1, 1, 1), 25.0, inner_cone=0.2, outer_cone=0.5), looking((1, 3, 1), (0, 0, 0))),
+        (
+            Light("spot", "spot", (1, 1, 1), 25.0, inner_cone=0.2, outer_cone=0.5),
+            looking((1, 3, 1), (0, 0, 0)),
+        ),
         (Light("sun", "directional", (1, 1, 0.9), 2.5), looking((4, 5, 1), (0, 0, 0))),
     )
-    scene = scene_of((shapes.loaf(0.5, 0.3, 0.2, 12, 2, 0), printed), (shapes.ball(0.3, 12), leaf), lights=lamps, frames=(5, 15))
+    scene = scene_of(
+        (shapes.loaf(0.5, 0.3, 0.2, 12, 2, 0), printed),
+        (shapes.ball(0.3, 12), leaf),
+        lights=lamps,
+        frames=(5, 15),
+    )
     mirrored = np.diag([-1.0, 2.0, 1.0, 1.0])
     mirrored[:3, 3] = (1.5, 0.2, -0.5)
-    nodes = (scene.nodes[0], Node("ball", mesh=1, channels=(move,)), Node("mirrored", mesh=0, matrix=mirrored), *scene.nodes[2:])
+    nodes = (
+        scene.nodes[0],
+        Node("ball", mesh=1, channels=(move,)),
+        Node("mirrored", mesh=0, matrix=mirrored),
+        *scene.nodes[2:],
+    )
     images = (picture(16, 3, name="a b.png"), picture(16, 4, name="leaf"))
     return replace(
-        scene, nodes=nodes, images=images, textures=(Texture("a", 0, "mirror", "clamp"), Texture("leaf", 1)), frame_rate=24.0
-    )  # fmt: skip
+        scene,
+        nodes=nodes,
+        images=images,
+        textures=(Texture("a", 0, "mirror", "clamp"), Texture("leaf", 1)),
+        frame_rate=24.0,
+    )
 
 
 class Saving(unittest.TestCase):
@@ -92,8 +140,12 @@ class TestUsd(Saving):
         back = self.there_and_back(scene, "a.usdc")
         names = [n.name for n in back.nodes]
         for frame in (5, 9, 15):
-            ball = world_matrices(back, back.seconds(frame))[next(i for i, n in enumerate(names) if n.startswith("ball"))]
-            np.testing.assert_allclose(ball[:3, 3], np.array([2.0, 1, 0]) * (frame - 5) / 10, atol=1e-6)
+            ball = world_matrices(back, back.seconds(frame))[
+                next(i for i, n in enumerate(names) if n.startswith("ball"))
+            ]
+            np.testing.assert_allclose(
+                ball[:3, 3], np.array([2.0, 1, 0]) * (frame - 5) / 10, atol=1e-6
+            )
 
     def test_camera_and_lamps(self) -> None:
         scene = rich()
@@ -106,8 +158,14 @@ class TestUsd(Saving):
         self.assertAlmostEqual(found["directional"].intensity, 2.5, places=5)
         self.assertAlmostEqual(found["spot"].outer_cone, 0.5, places=5)
         self.assertAlmostEqual(found["spot"].inner_cone, 0.2, places=5)
-        node = next(i for i, n in enumerate(back.nodes) if n.light >= 0 and back.lights[n.light].kind == "spot")
-        np.testing.assert_allclose(world_matrices(back, 0.0)[node], looking((1, 3, 1), (0, 0, 0)), atol=1e-6)
+        node = next(
+            i
+            for i, n in enumerate(back.nodes)
+            if n.light >= 0 and back.lights[n.light].kind == "spot"
+        )
+        np.testing.assert_allclose(
+            world_matrices(back, 0.0)[node], looking((1, 3, 1), (0, 0, 0)), atol=1e-6
+        )
 
     def test_materials_and_pictures(self) -> None:
         scene = rich()
@@ -117,44 +175,68 @@ class TestUsd(Saving):
         self.assertAlmostEqual(printed.coat, 0.3, places=5)
         assert printed.base_texture is not None
         use = printed.base_texture
-        np.testing.assert_allclose((*use.offset, use.rotation, *use.scale), (0.25, 0.1, 0.4, 2.0, 3.0), atol=1e-5)
+        np.testing.assert_allclose(
+            (*use.offset, use.rotation, *use.scale), (0.25, 0.1, 0.4, 2.0, 3.0), atol=1e-5
+        )
         texture = back.textures[use.texture]
         self.assertEqual((texture.wrap_u, texture.wrap_v), ("mirror", "clamp"))
         image = back.images[texture.image]
-        np.testing.assert_array_equal(decode(image.read(), image.mime), decode(scene.images[0].read(), "image/png"))
+        np.testing.assert_array_equal(
+            decode(image.read(), image.mime), decode(scene.images[0].read(), "image/png")
+        )
         self.assertEqual((leaf.alpha_mode, round(leaf.alpha_cutoff, 5)), ("MASK", 0.3))
 
     def test_what_usd_core_says(self) -> None:
-        """The stage holds what the schemas ask for: units, up axis, normals for each point, an extent that is right."""
+        """The stage holds what the schemas ask for:
+
+        units, up axis, normals for each point, an extent that is right.
+        """
         from pxr import Usd, UsdGeom
 
         save_scene(rich(), self.folder / "a.usdc")
         stage = Usd.Stage.Open(str(self.folder / "a.usdc"))
-        self.assertEqual((UsdGeom.GetStageMetersPerUnit(stage), UsdGeom.GetStageUpAxis(stage)), (1.0, "Y"))
-        meshes = [UsdGeom.Mesh(p) for p in stage.Traverse(Usd.TraverseInstanceProxies()) if p.IsA(UsdGeom.Mesh)]
+        self.assertEqual(
+            (UsdGeom.GetStageMetersPerUnit(stage), UsdGeom.GetStageUpAxis(stage)), (1.0, "Y")
+        )
+        meshes = [
+            UsdGeom.Mesh(p)
+            for p in stage.Traverse(Usd.TraverseInstanceProxies())
+            if p.IsA(UsdGeom.Mesh)
+        ]
         self.assertEqual(len(meshes), 3)
         for mesh in meshes:
             points = mesh.GetPointsAttr().Get()
             self.assertEqual(len(mesh.GetNormalsAttr().Get()), len(points))
-            np.testing.assert_allclose(mesh.GetExtentAttr().Get(), UsdGeom.PointBased.ComputeExtent(points), atol=1e-6)
+            np.testing.assert_allclose(
+                mesh.GetExtentAttr().Get(), UsdGeom.PointBased.ComputeExtent(points), atol=1e-6
+            )
         self.assertEqual(len([p for p in stage.Traverse() if p.IsInstance()]), 3)
 
     def test_the_bakery(self) -> None:
         scene = open_scene(small_demo())
         back = self.there_and_back(scene, "bakery.usdc")
-        self.assertEqual((triangles(back), len(back.placements)), (triangles(scene), len(scene.placements)))
+        self.assertEqual(
+            (triangles(back), len(back.placements)), (triangles(scene), len(scene.placements))
+        )
         for a, b in zip(world_bounds(back), world_bounds(scene), strict=True):
             np.testing.assert_allclose(a, b, atol=1e-4)
 
     def test_parts_of_one_mesh_and_what_is_subdivided(self) -> None:
         """A mesh of two materials stays one; a declared subdivision goes through a GLB."""
         scene = rich()
-        both = Mesh("both", (scene.meshes[0].parts[0], scene.meshes[1].parts[0]), ("catmullClark", 24, 12))
+        both = Mesh(
+            "both", (scene.meshes[0].parts[0], scene.meshes[1].parts[0]), ("catmullClark", 24, 12)
+        )
         scene = replace(scene, meshes=(both, both))
         back = self.there_and_back(scene, "a.usdc")
         self.assertEqual([len(m.parts) for m in back.meshes], [2, 2])
-        self.assertEqual({back.materials[p.material].ior for p in back.meshes[0].parts}, {m.ior for m in back.materials})
-        self.assertEqual(self.there_and_back(scene, "a.glb").meshes[0].subdivision, ("catmullClark", 24, 12))
+        self.assertEqual(
+            {back.materials[p.material].ior for p in back.meshes[0].parts},
+            {m.ior for m in back.materials},
+        )
+        self.assertEqual(
+            self.there_and_back(scene, "a.glb").meshes[0].subdivision, ("catmullClark", 24, 12)
+        )
 
 
 class TestObj(Saving):
@@ -176,7 +258,9 @@ class TestObj(Saving):
             np.testing.assert_allclose(printed.base_color, (0.9, 0.8, 0.7, 1), atol=1e-6)
             assert printed.base_texture is not None
             image = back.images[back.textures[printed.base_texture.texture].image]
-            np.testing.assert_array_equal(decode(image.read(), image.mime), decode(scene.images[0].read(), "image/png"))
+            np.testing.assert_array_equal(
+                decode(image.read(), image.mime), decode(scene.images[0].read(), "image/png")
+            )
 
     def test_places_on_the_texture_carry_its_transform(self) -> None:
         """KHR_texture_transform: scale, rotate counter-clockwise with V running down, move."""
@@ -203,12 +287,17 @@ class TestObj(Saving):
         self.assertIn("copies", notes[0].text)
         self.assertIn("cameras, lights, animation", notes[1].text)
         with zipfile.ZipFile(self.folder / "a.zip") as z:
-            self.assertEqual(sorted(Path(n).suffix for n in z.namelist()), [".mtl", ".obj", ".png", ".png"])
+            self.assertEqual(
+                sorted(Path(n).suffix for n in z.namelist()), [".mtl", ".obj", ".png", ".png"]
+            )
 
 
 class TestOpenMeshes(Saving):
     def test_the_bunny_and_the_teapot(self) -> None:
-        """Out and in again: as many triangles, the same area and Euler characteristic (vertices - edges + faces)."""
+        """Out and in again:
+
+        as many triangles, the same area and Euler characteristic (vertices - edges + faces).
+        """
         for name in ("bunny", "teapot"):
             positions, faces = npm_mesh(name)
             used, corners = np.unique(faces, return_inverse=True)
@@ -221,7 +310,9 @@ class TestOpenMeshes(Saving):
                     back = self.there_and_back(scene, name + ending)
                     g = back.meshes[0].parts[0].load()
                     again = trimesh.Trimesh(g.positions, g.triangles, process=False)
-                    self.assertEqual((len(again.faces), again.euler_number), (len(faces), body.euler_number))
+                    self.assertEqual(
+                        (len(again.faces), again.euler_number), (len(faces), body.euler_number)
+                    )
                     self.assertAlmostEqual(again.area / body.area, 1, places=5)
 
 

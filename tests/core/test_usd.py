@@ -56,7 +56,9 @@ class UsdCase(Folder):
 
 class TestMeshes(UsdCase):
     def test_unit_and_up(self) -> None:
-        """In centimetres with Z up, a point at (10, 20, 30) lies at (0.1, 0.3, -0.2) metres with Y up."""
+        """In centimetres with Z up, a point at (10, 20, 30) lies at (0.1, 0.3, -0.2) metres with Y
+        up.
+        """
         stage = self.stage(up="Z", unit=0.01)
         mesh = quad(stage, "/a")
         UsdGeom.XformCommonAPI(mesh).SetTranslate((10, 20, 30))
@@ -81,14 +83,19 @@ class TestMeshes(UsdCase):
     def test_places_and_normals_by_corner(self) -> None:
         stage = self.stage()
         mesh = quad(stage, "/a")
-        st_ = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)
+        st_ = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(
+            "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
+        )
         st_.Set([(0, 0), (1, 0), (1, 0.25)])
         st_.SetIndices(Vt.IntArray([0, 1, 2, 0]))
         mesh.CreateNormalsAttr([(0, 0, 1)])
         mesh.SetNormalsInterpolation("uniform")
         (g,) = parts(self.read(stage))
         assert g.uvs is not None
-        found = {tuple(p[:2]): tuple(uv) for p, uv in zip(g.positions.tolist(), g.uvs.tolist(), strict=True)}
+        found = {
+            tuple(p[:2]): tuple(uv)
+            for p, uv in zip(g.positions.tolist(), g.uvs.tolist(), strict=True)
+        }
         # V runs up in USD and down in a picture.
         self.assertEqual(found, {(0, 0): (0, 1), (1, 0): (1, 1), (1, 1): (1, 0.75), (0, 1): (0, 1)})
         np.testing.assert_allclose(g.normals, [[0, 0, 1]] * 4)
@@ -122,7 +129,9 @@ class TestMeshes(UsdCase):
         instancer.CreateProtoIndicesAttr([0, 1, 0, 1])
         instancer.CreatePositionsAttr([(0, 0, 0), (1, 0, 0), (2, 0, 0), (3, 0, 0)])
         instancer.CreateScalesAttr([(1, 1, 1), (1, 1, 1), (3, 3, 3), (1, 1, 1)])
-        instancer.CreateOrientationsAttr([Gf.Quath(1, 0, 0, 0)] * 3 + [Gf.Quath(math.sqrt(0.5), 0, 0, math.sqrt(0.5))])
+        instancer.CreateOrientationsAttr(
+            [Gf.Quath(1, 0, 0, 0)] * 3 + [Gf.Quath(math.sqrt(0.5), 0, 0, math.sqrt(0.5))]
+        )
         instancer.CreateIdsAttr([0, 1, 2, 3])
         instancer.CreateInvisibleIdsAttr([0])
         scene = self.read(stage)
@@ -130,7 +139,9 @@ class TestMeshes(UsdCase):
         self.assertEqual(len(scene.placements), 1 + 2 * 2)
         matrices = {scene.nodes[n].name: m for n, m in enumerate(world_matrices(scene, 0.0))}
         with_proto = UsdGeom.PointInstancer.IncludeProtoXform
-        theirs = instancer.ComputeInstanceTransformsAtTime(0, 0, with_proto, UsdGeom.PointInstancer.IgnoreMask)
+        theirs = instancer.ComputeInstanceTransformsAtTime(
+            0, 0, with_proto, UsdGeom.PointInstancer.IgnoreMask
+        )
         world = np.array(UsdGeom.XformCache(0).GetLocalToWorldTransform(instancer.GetPrim())).T
         for i, name in ((2, "rolls 2 a"), (1, "rolls 1 two"), (3, "rolls 3 one")):
             np.testing.assert_allclose(matrices[name], world @ np.array(theirs[i]).T, atol=1e-3)
@@ -146,8 +157,12 @@ class TestMeshes(UsdCase):
             UsdShade.Material.Define(stage, f"/{name}")
         api = UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim())
         api.Bind(UsdShade.Material.Get(stage, "/red"))
-        subset = UsdGeom.Subset.CreateGeomSubset(mesh, "half", "face", Vt.IntArray([1]), "materialBind")
-        UsdShade.MaterialBindingAPI.Apply(subset.GetPrim()).Bind(UsdShade.Material.Get(stage, "/blue"))
+        subset = UsdGeom.Subset.CreateGeomSubset(
+            mesh, "half", "face", Vt.IntArray([1]), "materialBind"
+        )
+        UsdShade.MaterialBindingAPI.Apply(subset.GetPrim()).Bind(
+            UsdShade.Material.Get(stage, "/blue")
+        )
         scene = self.read(stage)
         found = {scene.materials[p.material].name: p for p in scene.meshes[0].parts}
         self.assertEqual({n: p.triangles for n, p in found.items()}, {"red": 2, "blue": 2})
@@ -157,7 +172,8 @@ class TestMeshes(UsdCase):
         stage = self.stage()
         quad(stage, "/a", "catmullClark")
         notes = " ".join(n.text for n in self.read(stage).notes)
-        # One level of Catmull-Clark makes a quad of every corner (Catmull and Clark 1978): four quads, eight triangles.
+        # One level of Catmull-Clark makes a quad of every corner (Catmull and Clark 1978): four
+        # quads, eight triangles.
         self.assertIn("cages of 2 triangles; one level would be 8, two 32", notes)
 
     def test_what_is_hidden_is_not_there(self) -> None:
@@ -171,7 +187,10 @@ class TestMeshes(UsdCase):
 
 class TestMovement(UsdCase):
     def test_frames(self) -> None:
-        """A turning, moving, growing mesh under a moving parent: at each frame where the library has it."""
+        """A turning, moving, growing mesh under a moving parent:
+
+        at each frame where the library has it.
+        """
         stage = self.stage()
         stage.SetStartTimeCode(10)
         stage.SetEndTimeCode(34)
@@ -189,7 +208,9 @@ class TestMovement(UsdCase):
         node = next(i for i, n in enumerate(scene.nodes) if n.name == "wheel")
         for frame in (10, 17, 22, 34):
             theirs = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(mesh.GetPrim())).T
-            np.testing.assert_allclose(world_matrices(scene, scene.seconds(frame))[node], theirs, atol=1e-5)
+            np.testing.assert_allclose(
+                world_matrices(scene, scene.seconds(frame))[node], theirs, atol=1e-5
+            )
         write_glb(scene, self.folder / "x.glb")
         again = open_scene(self.folder / "x.glb")
         self.assertEqual(again.frames, (10, 34))
@@ -200,20 +221,27 @@ class TestMovement(UsdCase):
         for _ in range(50):
             q = rng.normal(size=4)
             x, y, z, w = q / np.linalg.norm(q)
-            r = np.array([
-                [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-                [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-                [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-            ])  # fmt: skip
+            r = np.array(
+                [
+                    [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+                    [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+                    [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+                ]
+            )
             s = rng.uniform(0.2, 3, 3) * np.where(rng.random(3) < 0.3, -1, 1)
             m = np.eye(4)
             m[:3, :3] = r * s
             (a, b, c, d), t = decomposed(m)
-            back = np.array([
-                [1 - 2 * (b * b + c * c), 2 * (a * b - c * d), 2 * (a * c + b * d)],
-                [2 * (a * b + c * d), 1 - 2 * (a * a + c * c), 2 * (b * c - a * d)],
-                [2 * (a * c - b * d), 2 * (b * c + a * d), 1 - 2 * (a * a + b * b)],
-            ]) * t  # fmt: skip
+            back = (
+                np.array(
+                    [
+                        [1 - 2 * (b * b + c * c), 2 * (a * b - c * d), 2 * (a * c + b * d)],
+                        [2 * (a * b + c * d), 1 - 2 * (a * a + c * c), 2 * (b * c - a * d)],
+                        [2 * (a * c - b * d), 2 * (b * c + a * d), 1 - 2 * (a * a + b * b)],
+                    ]
+                )
+                * t
+            )
             np.testing.assert_allclose(back, m[:3, :3], atol=1e-9)
 
 
@@ -228,7 +256,9 @@ class TestCamerasAndLights(UsdCase):
         UsdGeom.XformCommonAPI(camera).SetTranslate((0, 0, 500))
         scene = self.read(stage)
         self.assertAlmostEqual(
-            scene.cameras[0].yfov, math.radians(camera.GetCamera(0).GetFieldOfView(Gf.Camera.FOVVertical)), places=6
+            scene.cameras[0].yfov,
+            math.radians(camera.GetCamera(0).GetFieldOfView(Gf.Camera.FOVVertical)),
+            places=6,
         )
         self.assertAlmostEqual(scene.cameras[0].aspect or 0, 1.5)
         m = world_matrices(scene, 0.0)[scene.camera_node()]
@@ -263,14 +293,22 @@ class TestCamerasAndLights(UsdCase):
         self.assertEqual(glow, (20.0, 10.0, 5.0))
         g = meshes["window"].load()
         self.assertAlmostEqual(area(g.positions[g.triangles]), 6.0, places=5)
-        np.testing.assert_allclose(g.normals, [[0, 0, -1]] * 6, atol=1e-6)  # a rectangle shines along -Z
+        np.testing.assert_allclose(
+            g.normals, [[0, 0, -1]] * 6, atol=1e-6
+        )  # a rectangle shines along -Z
         g = meshes["bulb"].load()
         lit = area(g.positions[g.triangles])
         self.assertAlmostEqual(lit / (4 * math.pi * 0.01), 1.0, places=5)
-        self.assertAlmostEqual(scene.materials[meshes["bulb"].material].emissive[0] * lit, 6.0, places=4)
-        self.assertTrue(((g.positions[g.triangles].mean(1)) * g.normals[g.triangles[:, 0]]).sum(1).min() > 0)
+        self.assertAlmostEqual(
+            scene.materials[meshes["bulb"].material].emissive[0] * lit, 6.0, places=4
+        )
+        self.assertTrue(
+            ((g.positions[g.triangles].mean(1)) * g.normals[g.triangles[:, 0]]).sum(1).min() > 0
+        )
         lamps = {light.name: light for light in scene.lights}
-        self.assertAlmostEqual(lamps["sun"].intensity, 50000 * math.pi * math.sin(math.radians(0.265)) ** 2, places=3)
+        self.assertAlmostEqual(
+            lamps["sun"].intensity, 50000 * math.pi * math.sin(math.radians(0.265)) ** 2, places=3
+        )
         self.assertAlmostEqual(lamps["spark"].intensity, 4 * math.pi * 0.25, places=6)
         assert scene.environment is not None
         self.assertEqual(scene.environment.zenith, (0.5, 0.5, 0.5))
@@ -286,12 +324,16 @@ class TestMaterials(UsdCase):
             shader.CreateInput(name, kinds[type(value)]).Set(value)
         material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
         mesh = quad(stage, "/a")
-        st_ = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+        st_ = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(
+            "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex
+        )
         st_.Set([p[:2] for p in QUAD])
         UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim()).Bind(material)
         return shader
 
-    def plug(self, stage: Any, shader: Any, socket: str, file: str, channel: str, pixels: np.ndarray) -> Any:
+    def plug(
+        self, stage: Any, shader: Any, socket: str, file: str, channel: str, pixels: np.ndarray
+    ) -> Any:
         write_pixels(self.folder / file, pixels)
         texture = UsdShade.Shader.Define(stage, f"/clay/{socket}")
         texture.CreateIdAttr("UsdUVTexture")
@@ -304,10 +346,20 @@ class TestMaterials(UsdCase):
 
     def test_values(self) -> None:
         stage = self.stage()
-        self.material(stage, diffuseColor=(0.2, 0.3, 0.4), roughness=0.6, metallic=0.1, opacity=0.5, ior=1.4, clearcoat=0.7)
+        self.material(
+            stage,
+            diffuseColor=(0.2, 0.3, 0.4),
+            roughness=0.6,
+            metallic=0.1,
+            opacity=0.5,
+            ior=1.4,
+            clearcoat=0.7,
+        )
         (m,) = [m for m in self.read(stage).materials if m.name == "clay"]
         np.testing.assert_allclose(m.base_color, (0.2, 0.3, 0.4, 0.5), atol=1e-6)
-        np.testing.assert_allclose((m.roughness, m.metallic, m.ior, m.coat), (0.6, 0.1, 1.4, 0.7), atol=1e-6)
+        np.testing.assert_allclose(
+            (m.roughness, m.metallic, m.ior, m.coat), (0.6, 0.1, 1.4, 0.7), atol=1e-6
+        )
         self.assertEqual(m.alpha_mode, "BLEND")
 
     def test_pictures(self) -> None:
@@ -324,12 +376,16 @@ class TestMaterials(UsdCase):
         mover.CreateInput("scale", Sdf.ValueTypeNames.Float2).Set((2, 3))
         mover.CreateInput("translation", Sdf.ValueTypeNames.Float2).Set((0.25, 0.5))
         mover.CreateOutput("result", Sdf.ValueTypeNames.Float2)
-        texture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(mover.ConnectableAPI(), "result")
+        texture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(
+            mover.ConnectableAPI(), "result"
+        )
         scene = self.read(stage)
         (m,) = [m for m in scene.materials if m.name == "clay"]
         assert m.base_texture is not None
         assert m.rough_texture is not None
-        self.assertEqual((m.base_texture.scale, m.base_texture.offset), ((2.0, 3.0), (0.25, 1 - 0.5 - 3)))
+        self.assertEqual(
+            (m.base_texture.scale, m.base_texture.offset), ((2.0, 3.0), (0.25, 1 - 0.5 - 3))
+        )
         self.assertEqual((m.roughness, m.metallic), (1.0, 1.0))
         self.assertEqual(scene.textures[m.base_texture.texture].wrap_u, "mirror")
         packed = scene.images[scene.textures[m.rough_texture.texture].image]
@@ -362,7 +418,9 @@ class TestFolders(UsdCase):
         stage.GetPrimAtPath("/two").GetPayloads().ClearPayloads()
         stage.GetPrimAtPath("/two").GetReferences().AddReference("parts/loaf.usdc")
         stage.Save()
-        UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(self.folder / "x.usda")), str(self.folder / "x.usdz"))
+        UsdUtils.CreateNewUsdzPackage(
+            Sdf.AssetPath(str(self.folder / "x.usda")), str(self.folder / "x.usdz")
+        )
         packed = open_scene(self.folder / "x.usdz")
         np.testing.assert_allclose(world_triangles(packed), world_triangles(scene))
 
@@ -381,7 +439,11 @@ class TestFolders(UsdCase):
                         stage.GetRootLayer().subLayerPaths.append(asset)
                     else:
                         prim = stage.OverridePrim("/x")
-                        (prim.GetReferences().AddReference if how == "reference" else prim.GetPayloads().AddPayload)(asset)
+                        (
+                            prim.GetReferences().AddReference
+                            if how == "reference"
+                            else prim.GetPayloads().AddPayload
+                        )(asset)
                     stage.GetRootLayer().Save()
                     with self.assertRaises(MillError, msg=f"{how} {asset}") as caught:
                         read_stage(self.folder / f"{how}{i}.usda")
@@ -434,7 +496,10 @@ class TestFolders(UsdCase):
 
     def test_what_breaks_the_library_is_a_message(self) -> None:
         (self.folder / "x.usda").write_text("#usda 1.0")
-        with mock.patch.object(guard.sys, "executable", "/bin/false"), self.assertRaises(MillError) as caught:
+        with (
+            mock.patch.object(guard.sys, "executable", "/bin/false"),
+            self.assertRaises(MillError) as caught,
+        ):
             open_scene(self.folder / "x.usda")
         self.assertIn("gave up on it (status 1)", caught.exception.message)
 
@@ -452,7 +517,9 @@ class TestFolders(UsdCase):
         self.assertEqual(scene.frames, (1, 5))
         self.assertIn("cages", " ".join(n.text for n in scene.notes))
         node = next(i for i, n in enumerate(scene.nodes) if n.name == "a")
-        self.assertAlmostEqual(float(world_matrices(scene, scene.seconds(3))[node][0, 3]), 2.0, places=5)
+        self.assertAlmostEqual(
+            float(world_matrices(scene, scene.seconds(3))[node][0, 3]), 2.0, places=5
+        )
 
     def test_progress_and_giving_up(self) -> None:
         """It tells how far it is; when whoever waits gives up, the reading process ends too."""
@@ -472,7 +539,9 @@ class TestFolders(UsdCase):
         with self.assertRaises(Cancelled):
             open_scene(self.folder / "x.usda", give_up)
         below = psutil.Process().children(recursive=True)
-        self.assertEqual([p for p in below if "mill_lane.core.formats.usd" in " ".join(p.cmdline())], [])
+        self.assertEqual(
+            [p for p in below if "mill_lane.core.formats.usd" in " ".join(p.cmdline())], []
+        )
 
     def test_a_zip_of_several_files(self) -> None:
         (self.folder / "parts").mkdir()

@@ -1,4 +1,7 @@
-"""GGX and the four lobes: the distribution, that sampling matches its density, that no energy is made."""
+"""GGX and the four lobes:
+
+the distribution, that sampling matches its density, that no energy is made.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,9 @@ def direction(theta: float, phi: float = 0.0) -> tuple[float, float, float]:
     return math.sin(theta) * math.cos(phi), math.sin(theta) * math.sin(phi), math.cos(theta)
 
 
-def over_sphere(q: np.ndarray, v: tuple[float, float, float], thin: bool = False, n: int = 160) -> np.ndarray:
+def over_sphere(
+    q: np.ndarray, v: tuple[float, float, float], thin: bool = False, n: int = 160
+) -> np.ndarray:
     """Each lobe integrated over all directions, (4, 4), by the midpoint rule."""
     total = np.zeros((4, 4))
     m = n // 2
@@ -32,7 +37,10 @@ class TestGGX(unittest.TestCase):
         """D(h) cos(h) integrates to 1 over the hemisphere (Walter et al. 2007, equation 4)."""
         for alpha in (0.05, 0.3, 0.7, 1.0):
             total, _ = integrate.quad(
-                lambda z, a=alpha: 2 * math.pi * bsdf.ggx_density(z, a) * z, 0, 1, points=[0.99, 0.999, 0.9999]
+                lambda z, a=alpha: 2 * math.pi * bsdf.ggx_density(z, a) * z,
+                0,
+                1,
+                points=[0.99, 0.999, 0.9999],
             )
             self.assertAlmostEqual(total, 1.0, places=5)
 
@@ -68,7 +76,9 @@ class TestGGX(unittest.TestCase):
 
 class TestLobes(unittest.TestCase):
     def test_densities_integrate_to_one(self) -> None:
-        """All but what is lost where a sampled mirror direction leaves below the surface, or into the glass."""
+        """All but what is lost where a sampled mirror direction leaves below the surface, or into
+        the glass.
+        """
         for theta in (0.3, 1.0):
             q = material_path((0.5, 0.5, 0.5), 0.3, 0.25, coat=0.6, coat_alpha=0.2)
             density = over_sphere(q, direction(theta))[:, 3]
@@ -76,7 +86,9 @@ class TestLobes(unittest.TestCase):
             self.assertTrue((density < 1.01).all())
             for thin in (True, False):
                 glass = material_path(alpha=0.2, clear=1.0)
-                self.assertAlmostEqual(over_sphere(glass, direction(theta), thin)[3, 3], 1.0, delta=0.06)
+                self.assertAlmostEqual(
+                    over_sphere(glass, direction(theta), thin)[3, 3], 1.0, delta=0.06
+                )
 
     def test_samples_match_their_densities(self) -> None:
         """Chi-square of each lobe's sampled heights against its integrated density."""
@@ -99,11 +111,15 @@ class TestLobes(unittest.TestCase):
                 for z in edges[i] + (np.arange(12) + 0.5) / 12 * (edges[1] - edges[0]):
                     r = math.sqrt(1 - z * z)
                     for p in (np.arange(60) + 0.5) / 60 * 2 * math.pi:
-                        want[i] += evaluate(q, v, (r * math.cos(p), r * math.sin(p), z), thin)[lobe, 3]
+                        want[i] += evaluate(q, v, (r * math.cos(p), r * math.sin(p), z), thin)[
+                            lobe, 3
+                        ]
             want *= (edges[1] - edges[0]) * 2 * math.pi / (12 * 60) * n
             keep = want > 8
             chi = stats.chisquare(
-                np.append(got[keep], n - got[keep].sum()), np.append(want[keep], n - want[keep].sum()), sum_check=False
+                np.append(got[keep], n - got[keep].sum()),
+                np.append(want[keep], n - want[keep].sum()),
+                sum_check=False,
             )
             self.assertGreater(chi.pvalue, 1e-4, (lobe, thin))
 
@@ -136,7 +152,9 @@ class TestLobes(unittest.TestCase):
         rng = np.random.default_rng(2)
         q = material_path(alpha=0.02, clear=1.0)
         theta = 0.8
-        mean = np.mean([sample(q, 3, direction(theta), a, b) for a, b in rng.random((2000, 2))], axis=0)
+        mean = np.mean(
+            [sample(q, 3, direction(theta), a, b) for a, b in rng.random((2000, 2))], axis=0
+        )
         self.assertAlmostEqual(mean[0], -math.sin(theta) / 1.5, delta=0.004)
         self.assertAlmostEqual(mean[2], -math.sqrt(1 - (math.sin(theta) / 1.5) ** 2), delta=0.004)
 
@@ -150,15 +168,23 @@ class TestLobes(unittest.TestCase):
             np.testing.assert_allclose(there[:2, :3] / w[2], back[:2, :3] / v[2], rtol=1e-9)
 
     def test_coat_takes_its_share(self) -> None:
-        """KHR_materials_clearcoat: what is below gets what the coat's Fresnel lets through at the viewer's angle."""
+        """KHR_materials_clearcoat:
+
+        what is below gets what the coat's Fresnel lets through at the viewer's angle.
+        """
         v, w = direction(0.4), direction(0.4, math.pi)
-        bare, coated = evaluate(material_path(alpha=0.3), v, w), evaluate(material_path(alpha=0.3, coat=1.0), v, w)
+        bare, coated = (
+            evaluate(material_path(alpha=0.3), v, w),
+            evaluate(material_path(alpha=0.3, coat=1.0), v, w),
+        )
         below = 1 - bsdf.schlick(0.04, v[2])
         np.testing.assert_allclose(coated[:2, :3], bare[:2, :3] * below, rtol=1e-12)
         self.assertGreater(coated[2, 0], 0)
 
     def test_phase_function(self) -> None:
-        """Henyey-Greenstein integrates to 1 and its mean cosine is g; so is the mean of its samples."""
+        """Henyey-Greenstein integrates to 1 and its mean cosine is g; so is the mean of its
+        samples.
+        """
         from mill_lane.core.render.media import phase, sample_phase
 
         for g in (-0.5, 0.0, 0.3, 0.8):

@@ -1,4 +1,7 @@
-"""Lenses, motion, splits, limits, adaptive stopping: against closed forms, and against doing it the plain way."""
+"""Lenses, motion, splits, limits, adaptive stopping:
+
+against closed forms, and against doing it the plain way.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,16 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview, lens_radius
-from mill_lane.core.scene.model import Channel, Environment, Geometry, Light, Material, Medium, Node, Scene
+from mill_lane.core.scene.model import (
+    Channel,
+    Environment,
+    Geometry,
+    Light,
+    Material,
+    Medium,
+    Node,
+    Scene,
+)
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, disc, even_sky, floor, mean_luma, render, scene_of
 
@@ -37,10 +49,16 @@ def parallel_discs(r1: float, r2: float, h: float) -> float:
 
 
 class TestAreaLights(unittest.TestCase):
-    def irradiance(self, lamp: Geometry, at: tuple[float, float], bounces: int = 0) -> tuple[float, float]:
+    def irradiance(
+        self, lamp: Geometry, at: tuple[float, float], bounces: int = 0
+    ) -> tuple[float, float]:
         scene = scene_of(
-            (floor(12.0), MATT), (lamp, LAMP), eye=(at[0], 0.4, at[1] + 0.3), at=(at[0], 0, at[1]), yfov=0.002
-        )  # fmt: skip
+            (floor(12.0), MATT),
+            (lamp, LAMP),
+            eye=(at[0], 0.4, at[1] + 0.3),
+            at=(at[0], 0, at[1]),
+            yfov=0.002,
+        )
         mean, error = mean_luma(render(scene, samples=1024, size=4, bounces=bounces))
         return mean * math.pi / 0.8, error * math.pi / 0.8
 
@@ -73,15 +91,20 @@ class TestAreaLights(unittest.TestCase):
         r, d = 0.3, 1.2
         ball = shapes.moved(shapes.ball(r, 96), (0, d, 0))
         got, error = self.irradiance(ball, (0.0, 0.0))
-        self.assertAlmostEqual(got / (math.pi * 2.0 * (r / d) ** 2), 1.0, delta=max(4 * error, 0.02))
+        self.assertAlmostEqual(
+            got / (math.pi * 2.0 * (r / d) ** 2), 1.0, delta=max(4 * error, 0.02)
+        )
 
     def test_disc_to_disc(self) -> None:
         """The mean irradiance of a disc under a parallel disc is pi L F (reciprocity)."""
         r1, r2, h = 0.5, 0.4, 0.8
         # From far and low, past the lamp's rim, every part of the receiver is seen equally well.
         scene = scene_of(
-            (disc(r2, 96, 0.0, up=True), MATT), (disc(r1, 96, h, up=False), LAMP), eye=(0, 14.0, 40.0), yfov=0.03
-        )  # fmt: skip
+            (disc(r2, 96, 0.0, up=True), MATT),
+            (disc(r1, 96, h, up=False), LAMP),
+            eye=(0, 14.0, 40.0),
+            yfov=0.03,
+        )
         session = render(scene, samples=64, size=96, bounces=0, layers=("components",))
         direct = session.layers()["direct_diffuse"][..., 1]
         inside = direct > 0.5 * np.median(direct[direct > 0])
@@ -97,7 +120,9 @@ class TestGlass(unittest.TestCase):
         for thickness in (0.0, 1.0):
             glass = Material("frost", (1, 1, 1, 1), 0.0, 0.4, transmission=1.0, thickness=thickness)
             scene = scene_of((shapes.ball(1.0, 48), glass), environment=even_sky(), yfov=0.3)
-            mean, error = mean_luma(render(scene, samples=64, size=16, bounces=64, bounces_transmission=64))
+            mean, error = mean_luma(
+                render(scene, samples=64, size=16, bounces=64, bounces_transmission=64)
+            )
             self.assertLess(mean, 1.0 + 4 * error)
             self.assertGreater(mean, 0.9)
 
@@ -113,8 +138,11 @@ class TestGlass(unittest.TestCase):
         mirror = Material("mirror", (1, 1, 1, 1), 1.0, 0.03)
         side = shapes.sheet(np.array([-1.0, 0, 2.0]), np.array([0, 0, -4.0]), np.array([0, 3.0, 0]))
         scene = scene_of(
-            (floor(4.0), MATT), (side, mirror), (shapes.moved(shapes.ball(0.2, 16), (0.5, 1, 0)), LAMP), eye=(0, 1.5, 4)
-        )  # fmt: skip
+            (floor(4.0), MATT),
+            (side, mirror),
+            (shapes.moved(shapes.ball(0.2, 16), (0.5, 1, 0)), LAMP),
+            eye=(0, 1.5, 4),
+        )
         on, off = (render(scene, samples=64, size=16, bounces=3, caustics=c) for c in (True, False))
         self.assertLess(mean_luma(off)[0], mean_luma(on)[0])
         self.assertGreater(off.light_lost, 0.0)
@@ -123,7 +151,9 @@ class TestGlass(unittest.TestCase):
 
 class TestCamera(unittest.TestCase):
     def test_circle_of_confusion(self) -> None:
-        """A point behind the focus spreads to a disc of diameter A |d - f| / d in the plane of focus (thin lens)."""
+        """A point behind the focus spreads to a disc of diameter A |d - f| / d in the plane of
+        focus (thin lens).
+        """
         dot = Material("dot", (0, 0, 0, 1), 0.0, 1.0, emissive=(1e4,) * 3)
         small = shapes.moved(shapes.ball(0.03, 24), (0, 0, -5.0))
         scene = scene_of((small, dot), eye=(0, 0, 5), at=(0, 0, 0), yfov=0.2)
@@ -140,13 +170,17 @@ class TestCamera(unittest.TestCase):
 
     def moving_edge(self, what: str) -> Scene:
         """A glowing half plane, or the camera before it, that moves 1 m a second to the right."""
-        half = shapes.sheet(np.array([-20.0, -20, 0]), np.array([20.0, 0, 0]), np.array([0, 40.0, 0]))
+        half = shapes.sheet(
+            np.array([-20.0, -20, 0]), np.array([20.0, 0, 0]), np.array([0, 40.0, 0])
+        )
         scene = scene_of((half, GLOW), eye=(0, 0, 5), yfov=0.4, frame_rate=10.0)
         nodes = list(scene.nodes)
         node = nodes[0] if what == "object" else nodes[1]
         start = np.zeros(3) if what == "object" else np.array([0.0, 0, 5])
         step = np.array([1.0, 0, 0]) * (1 if what == "object" else -1)
-        channel = Channel("translation", "LINEAR", np.array([0.0, 10.0]), np.array([start, start + 10 * step]))
+        channel = Channel(
+            "translation", "LINEAR", np.array([0.0, 10.0]), np.array([start, start + 10 * step])
+        )
         moved = Node(node.name, mesh=node.mesh, camera=node.camera, channels=(channel,))
         nodes[0 if what == "object" else 1] = moved
         return replace(scene, nodes=tuple(nodes))
@@ -157,25 +191,36 @@ class TestCamera(unittest.TestCase):
             session = render(scene, samples=256, size=64, bounces=0, shutter=0.5)
             row = session.layers()["beauty"][32, :, 1]
             width = 2 * 5 * math.tan(0.2) / 64  # metres a pixel
-            ramp = float((row * (1 - row)).sum() * 6 * width)  # the integral of t (1 - t) over a ramp is a sixth of it
+            ramp = float(
+                (row * (1 - row)).sum() * 6 * width
+            )  # the integral of t (1 - t) over a ramp is a sixth of it
             self.assertAlmostEqual(ramp / (1.0 * 0.5 / 10), 1.0, delta=0.25)
             still = render(scene, samples=64, size=64, bounces=0).layers()["beauty"][32, :, 1]
             self.assertLess(float((still * (1 - still)).sum() * 6 * width), 0.5 * ramp)
-            hidden = Session(load(scene, 1), Recipe(width=64, height=64, samples=8, min_samples=1, shutter=0.5),
-                             preview=Preview(motion=False))  # fmt: skip
+            hidden = Session(
+                load(scene, 1),
+                Recipe(width=64, height=64, samples=8, min_samples=1, shutter=0.5),
+                preview=Preview(motion=False),
+            )
             self.assertEqual(len(hidden.world.moves), 0)
 
     def test_motion_layer(self) -> None:
         """The picture moves by the speed over a frame: 0.1 m, in pixels to the right."""
         for what in ("object", "camera"):
-            session = render(self.moving_edge(what), samples=4, size=64, bounces=0, layers=("motion",))
+            session = render(
+                self.moving_edge(what), samples=4, size=64, bounces=0, layers=("motion",)
+            )
             motion = session.layers()["motion"][32, 8]
-            self.assertAlmostEqual(float(motion[0]) / (0.1 * 64 / (2 * 5 * math.tan(0.2))), 1.0, delta=0.01)
+            self.assertAlmostEqual(
+                float(motion[0]) / (0.1 * 64 / (2 * 5 * math.tan(0.2))), 1.0, delta=0.01
+            )
             self.assertAlmostEqual(float(motion[1]), 0.0, delta=0.01)
 
     def test_sky_can_be_kept_out_of_the_picture(self) -> None:
         scene = scene_of((floor(1.0), WHITE), environment=even_sky(), eye=(0, 2, 5))
-        shown, hidden = (render(scene, samples=8, size=16, bounces=1, sky_visible=v) for v in (True, False))
+        shown, hidden = (
+            render(scene, samples=8, size=16, bounces=1, sky_visible=v) for v in (True, False)
+        )
         a, b = shown.layers()["beauty"], hidden.layers()["beauty"]
         self.assertEqual(float(b[0, 0].sum()), 0.0)
         self.assertGreater(float(a[0, 0].sum()), 0.0)
@@ -186,9 +231,15 @@ def room(**more: Any) -> Scene:
     """A floor, a ball, a lamp, some fog and some sky: every component but transmission."""
     fog = Medium("fog", (-3, 0, -3), (3, 2, 3), scatter=0.1, absorb=0.02, g=0.3)
     return scene_of(
-        (floor(8.0), GREY), (shapes.moved(shapes.ball(0.6, 24), (0, 0.6, 0)), GREY), (disc(0.8, 24, 2.2, up=False), LAMP),
-        eye=(0, 1.2, 5), at=(0, 0.5, 0), media=(fog,), environment=Environment((0.1,) * 3, (0.3,) * 3, (0.1,) * 3), **more,
-    )  # fmt: skip
+        (floor(8.0), GREY),
+        (shapes.moved(shapes.ball(0.6, 24), (0, 0.6, 0)), GREY),
+        (disc(0.8, 24, 2.2, up=False), LAMP),
+        eye=(0, 1.2, 5),
+        at=(0, 0.5, 0),
+        media=(fog,),
+        environment=Environment((0.1,) * 3, (0.3,) * 3, (0.1,) * 3),
+        **more,
+    )
 
 
 class TestSplits(unittest.TestCase):
@@ -197,23 +248,37 @@ class TestSplits(unittest.TestCase):
         scene = room()
         want, e1 = mean_luma(render(scene, samples=512, size=16, bounces=2))
         for splits in (
-            {"split_diffuse": 3}, {"split_specular": 4}, {"split_lights": 4}, {"split_volume": 3},
+            {"split_diffuse": 3},
+            {"split_specular": 4},
+            {"split_lights": 4},
+            {"split_volume": 3},
             {"split_diffuse": 2, "split_specular": 2, "split_lights": 3},
-        ):  # fmt: skip
+        ):
             got, e2 = mean_luma(render(scene, samples=256, size=16, bounces=2, **splits))
             self.assertLess(abs(got - want), 3.5 * math.hypot(e1, e2) + 0.002 * want, splits)
 
     def test_each_multiplies_its_own_rays(self) -> None:
         scene = scene_of((floor(40.0), GREY), environment=even_sky(), eye=(0, 2, 2), yfov=0.3)
         base = render(scene, samples=8, size=16, bounces=0, split_lights=2).rays_by_kind()
-        more = render(scene, samples=8, size=16, bounces=0, split_lights=2, split_diffuse=5).rays_by_kind()
+        more = render(
+            scene, samples=8, size=16, bounces=0, split_lights=2, split_diffuse=5
+        ).rays_by_kind()
         self.assertEqual(more["camera"], base["camera"])
         self.assertAlmostEqual(more["diffuse"] / base["diffuse"], 5.0, delta=0.05)
         self.assertEqual(more["specular"], base["specular"])
 
     def test_more_light_rays_make_less_direct_grain(self) -> None:
-        scene = scene_of((floor(8.0), MATT), (disc(0.8, 24, 1.0, up=False), LAMP), eye=(0, 1.2, 5), at=(0, 0.2, 0), yfov=0.3)
-        one, eight = (render(scene, samples=16, size=24, bounces=0, split_lights=n).noise().rms for n in (1, 8))
+        scene = scene_of(
+            (floor(8.0), MATT),
+            (disc(0.8, 24, 1.0, up=False), LAMP),
+            eye=(0, 1.2, 5),
+            at=(0, 0.2, 0),
+            yfov=0.3,
+        )
+        one, eight = (
+            render(scene, samples=16, size=24, bounces=0, split_lights=n).noise().rms
+            for n in (1, 8)
+        )
         self.assertLess(eight, one * 0.6)
 
 
@@ -223,9 +288,13 @@ class TestLimits(unittest.TestCase):
         scene = room()
         layers = ("components",)
         free = render(scene, samples=64, size=16, bounces=4, layers=layers).layers()
-        held = render(scene, samples=64, size=16, bounces=4, bounces_diffuse=0, layers=layers).layers()
+        held = render(
+            scene, samples=64, size=16, bounces=4, bounces_diffuse=0, layers=layers
+        ).layers()
         self.assertLess(held["indirect_diffuse"].mean(), 0.25 * free["indirect_diffuse"].mean())
-        self.assertAlmostEqual(held["direct_diffuse"].mean() / free["direct_diffuse"].mean(), 1.0, delta=0.02)
+        self.assertAlmostEqual(
+            held["direct_diffuse"].mean() / free["direct_diffuse"].mean(), 1.0, delta=0.02
+        )
 
     def test_early_end_keeps_the_mean(self) -> None:
         scene = room()
@@ -237,25 +306,57 @@ class TestLimits(unittest.TestCase):
         self.assertLess(sum(fewer.values()), sum(more.values()))
 
     def test_shared_patterns_repeat_in_blocks(self) -> None:
-        scene = scene_of((floor(80.0), MATT), (disc(3.0, 24, 4.0, up=False), LAMP), eye=(0, 3, 6), yfov=0.02)
-        picture = render(scene, samples=1, size=16, bounces=0, pattern_block=4).layers()["beauty"][..., 1]
+        scene = scene_of(
+            (floor(80.0), MATT), (disc(3.0, 24, 4.0, up=False), LAMP), eye=(0, 3, 6), yfov=0.02
+        )
+        picture = render(scene, samples=1, size=16, bounces=0, pattern_block=4).layers()["beauty"][
+            ..., 1
+        ]
         alone = render(scene, samples=1, size=16, bounces=0).layers()["beauty"][..., 1]
         blocks = picture.reshape(4, 4, 4, 4).transpose(0, 2, 1, 3).reshape(16, 16)
-        self.assertLess(blocks.std(1).mean(), 0.5 * alone.reshape(4, 4, 4, 4).transpose(0, 2, 1, 3).reshape(16, 16).std(1).mean())
+        self.assertLess(
+            blocks.std(1).mean(),
+            0.5 * alone.reshape(4, 4, 4, 4).transpose(0, 2, 1, 3).reshape(16, 16).std(1).mean(),
+        )
 
     def test_a_lamp_below_the_threshold_is_skipped_and_a_scaled_one_shines_less(self) -> None:
         near, far = np.eye(4), np.eye(4)
         near[:3, 3], far[:3, 3] = (0, 1, 0), (0, 60, 0)
-        lamps = ((Light("near", "point", intensity=1.0), near), (Light("far", "point", intensity=1.0), far))
-        scene = scene_of((floor(1.0), MATT), eye=(0, 3, 0.01), up=(0, 0, -1), yfov=0.1, lights=lamps)
-        both = render(scene, samples=16, size=8, bounces=0, layers=("lights",), light_choice="all").layers()
-        held = render(scene, samples=16, size=8, bounces=0, layers=("lights",), light_choice="all", light_threshold=0.01).layers()
+        lamps = (
+            (Light("near", "point", intensity=1.0), near),
+            (Light("far", "point", intensity=1.0), far),
+        )
+        scene = scene_of(
+            (floor(1.0), MATT), eye=(0, 3, 0.01), up=(0, 0, -1), yfov=0.1, lights=lamps
+        )
+        both = render(
+            scene, samples=16, size=8, bounces=0, layers=("lights",), light_choice="all"
+        ).layers()
+        held = render(
+            scene,
+            samples=16,
+            size=8,
+            bounces=0,
+            layers=("lights",),
+            light_choice="all",
+            light_threshold=0.01,
+        ).layers()
         self.assertGreater(both["light far"].mean(), 0)
         self.assertEqual(held["light far"].mean(), 0)
         np.testing.assert_allclose(held["light near"], both["light near"], rtol=1e-5)
-        dim = render(scene, samples=16, size=8, bounces=0, layers=("lights",), light_choice="all", lamp_scales={"near": 0.25})
+        dim = render(
+            scene,
+            samples=16,
+            size=8,
+            bounces=0,
+            layers=("lights",),
+            light_choice="all",
+            lamp_scales={"near": 0.25},
+        )
         np.testing.assert_allclose(dim.layers()["light near"], both["light near"] * 0.25, rtol=1e-5)
-        off = render(scene, samples=16, size=8, bounces=0, layers=("lights",), lamp_scales={"near": 0.0}).layers()
+        off = render(
+            scene, samples=16, size=8, bounces=0, layers=("lights",), lamp_scales={"near": 0.0}
+        ).layers()
         self.assertEqual(off["light near"].mean(), 0)
         self.assertGreater(off["light far"].mean(), 0)
 
@@ -273,7 +374,9 @@ class TestPreviews(unittest.TestCase):
         plain = self.picture(scene, Preview()).mean()
         self.assertLess(self.picture(scene, Preview(indirect=False)).mean(), plain)
         self.assertGreater(self.picture(scene, Preview(shadows=False)).mean(), plain)
-        self.assertNotAlmostEqual(float(self.picture(scene, Preview(fog=False)).mean()), float(plain), places=3)
+        self.assertNotAlmostEqual(
+            float(self.picture(scene, Preview(fog=False)).mean()), float(plain), places=3
+        )
         self.assertTrue(Preview().plain and not Preview(fog=False).plain)
 
     def test_one_component_and_one_object(self) -> None:
@@ -284,17 +387,39 @@ class TestPreviews(unittest.TestCase):
         self.assertLess((ball.sum(2) > 0.9).mean(), 0.2)
 
     def test_occlusion_of_an_open_floor_and_in_a_corner(self) -> None:
-        """An open floor sees everything; where two walls meet, half of the cosine-weighted directions are shut."""
+        """An open floor sees everything; where two walls meet, half of the cosine-weighted
+        directions are shut.
+        """
         open_floor = scene_of((floor(40.0), MATT), eye=(0, 1, 0.01), up=(0, 0, -1), yfov=0.1)
-        self.assertAlmostEqual(float(self.picture(open_floor, Preview(view="occlusion")).mean()), 1.0, places=5)
-        corner = shapes.sheet(np.array([0, 0, 20.0]), np.array([0, 0, -40.0]), np.array([0, 40.0, 0]))
-        scene = scene_of((floor(40.0), MATT), (corner, MATT), eye=(0.01, 1, 0.01), at=(0.002, 0, 0), up=(0, 0, -1), yfov=0.001)
+        self.assertAlmostEqual(
+            float(self.picture(open_floor, Preview(view="occlusion")).mean()), 1.0, places=5
+        )
+        corner = shapes.sheet(
+            np.array([0, 0, 20.0]), np.array([0, 0, -40.0]), np.array([0, 40.0, 0])
+        )
+        scene = scene_of(
+            (floor(40.0), MATT),
+            (corner, MATT),
+            eye=(0.01, 1, 0.01),
+            at=(0.002, 0, 0),
+            up=(0, 0, -1),
+            yfov=0.001,
+        )
         got = float(self.picture(scene, Preview(view="occlusion", occlusion_reach=100.0)).mean())
         self.assertAlmostEqual(got, 0.5, delta=0.02)
 
     def test_wires(self) -> None:
-        scene = scene_of((shapes.sheet(np.array([-2, 0, 2.0]), np.array([4, 0, 0.0]), np.array([0, 0, -4.0]), (4, 4)), MATT),
-                         eye=(0, 6, 0.01), up=(0, 0, -1), yfov=0.6)  # fmt: skip
+        scene = scene_of(
+            (
+                shapes.sheet(
+                    np.array([-2, 0, 2.0]), np.array([4, 0, 0.0]), np.array([0, 0, -4.0]), (4, 4)
+                ),
+                MATT,
+            ),
+            eye=(0, 6, 0.01),
+            up=(0, 0, -1),
+            yfov=0.6,
+        )
         picture = self.picture(scene, Preview(view="wires"))[..., 0]
         self.assertGreater(float(np.percentile(picture, 95)), 2 * float(np.percentile(picture, 2)))
 
@@ -302,15 +427,23 @@ class TestPreviews(unittest.TestCase):
 class TestAdaptive(unittest.TestCase):
     def scene(self) -> Scene:
         return scene_of(
-            (floor(3.0), GREY), (disc(0.5, 24, 1.0, up=False), LAMP), eye=(0, 2.0, 7), at=(0, 0.4, 0), yfov=0.5
-        )  # fmt: skip
+            (floor(3.0), GREY),
+            (disc(0.5, 24, 1.0, up=False), LAMP),
+            eye=(0, 2.0, 7),
+            at=(0, 0.4, 0),
+            yfov=0.5,
+        )
 
     def test_light_is_kept_and_samples_are_saved(self) -> None:
-        """At most 0.5 % of the light is lost to stopping early; empty background stops at the minimum (common practice)."""
+        """At most 0.5 % of the light is lost to stopping early; empty background stops at the
+        minimum (common practice).
+        """
         reference = mean_luma(render(self.scene(), samples=256, size=48, bounces=1))[0]
         means, saved = [], []
         for seed in (1, 2, 3, 4):
-            session = render(self.scene(), samples=256, min_samples=16, noise=0.06, size=48, bounces=1, seed=seed)
+            session = render(
+                self.scene(), samples=256, min_samples=16, noise=0.06, size=48, bounces=1, seed=seed
+            )
             means.append(mean_luma(session)[0])
             saved.append(session.samples_mean)
             self.assertEqual(int(session.film.samples.min()), 16)
@@ -323,8 +456,12 @@ class TestAdaptive(unittest.TestCase):
         self.assertTrue((session.film.samples == 16).all())
 
     def test_share_of_clean_pixels_ends_it(self) -> None:
-        all_of_them = render(self.scene(), samples=512, min_samples=16, noise=0.08, size=32, bounces=1)
-        most = render(self.scene(), samples=512, min_samples=16, noise=0.08, clean=0.8, size=32, bounces=1)
+        all_of_them = render(
+            self.scene(), samples=512, min_samples=16, noise=0.08, size=32, bounces=1
+        )
+        most = render(
+            self.scene(), samples=512, min_samples=16, noise=0.08, clean=0.8, size=32, bounces=1
+        )
         self.assertEqual(most.done, "noise")
         self.assertGreaterEqual(most.clean_share, 0.8)
         self.assertLessEqual(most.samples_mean, all_of_them.samples_mean)
@@ -335,7 +472,9 @@ class TestOrders(unittest.TestCase):
 
     def film(self, **more: Any) -> np.ndarray:
         priority = more.pop("priority", None)
-        session = Session(load(room(), 1), self.recipe.model_copy(update=more), threads=2, priority=priority)
+        session = Session(
+            load(room(), 1), self.recipe.model_copy(update=more), threads=2, priority=priority
+        )
         while not session.done:
             session.step(0.003)
         return session.film.light
@@ -347,13 +486,22 @@ class TestOrders(unittest.TestCase):
         np.testing.assert_array_equal(plain, self.film(priority=(70.0, 40.0)))
 
     def test_the_priority_point_is_ahead(self) -> None:
-        session = Session(load(room(), 1), self.recipe.model_copy(update={"samples": 64}), threads=1, priority=(70.0, 40.0))
+        session = Session(
+            load(room(), 1),
+            self.recipe.model_copy(update={"samples": 64}),
+            threads=1,
+            priority=(70.0, 40.0),
+        )
         while session.film.samples.min() < 1:
             session.step(0.001)
         self.assertGreater(session.film.samples[40, 70], session.film.samples[0, 0])
 
     def test_tiles_start_in_the_middle_and_are_finished_one_by_one(self) -> None:
-        session = Session(load(room(), 1), self.recipe.model_copy(update={"order": "tiles", "samples": 32}), threads=1)
+        session = Session(
+            load(room(), 1),
+            self.recipe.model_copy(update={"order": "tiles", "samples": 32}),
+            threads=1,
+        )
         session.step(1e-6)
         first = int(session.passes.argmax())
         x0, y0, x1, y1 = session.boxes[first]
@@ -362,41 +510,77 @@ class TestOrders(unittest.TestCase):
 
 class TestNoLeaksAnywhere(unittest.TestCase):
     def test_ray_offsets_at_a_centimetre_and_at_ten_kilometres(self) -> None:
-        """Far away, baked into the vertices or placed by a matrix: no light leaks in, no surface shades itself."""
+        """Far away, baked into the vertices or placed by a matrix:
+
+        no light leaks in, no surface shades itself.
+        """
         for at in (0.01, 10_000.0):
             for size in (0.02, 2.0):
                 if at > 1 and size < 1:
                     continue  # vertices of a 2 cm box at 10 km are a millimetre apart in float32
                 where = np.eye(4)
                 where[:3, 3] = (at, 0, 0)
-                ground = shapes.sheet(np.array([-size, 0, size]), np.array([2 * size, 0, 0]), np.array([0, 0, -2 * size]))
+                ground = shapes.sheet(
+                    np.array([-size, 0, size]),
+                    np.array([2 * size, 0, 0]),
+                    np.array([0, 0, -2 * size]),
+                )
                 baked = shapes.moved(ground, (at, 0, 0))
                 eye, target = np.array([at, 2 * size, 3 * size]), np.array([at, 0, 0.0])
                 for thing, matrix in ((ground, where), (baked, np.eye(4))):
-                    scene = scene_of((thing, MATT), eye=tuple(eye), at=tuple(target), yfov=0.2, environment=even_sky())
+                    scene = scene_of(
+                        (thing, MATT),
+                        eye=tuple(eye),
+                        at=tuple(target),
+                        yfov=0.2,
+                        environment=even_sky(),
+                    )
                     nodes = (replace(scene.nodes[0], matrix=matrix), *scene.nodes[1:])
-                    mean, error = mean_luma(render(replace(scene, nodes=nodes), samples=64, size=8, bounces=0))
-                    self.assertAlmostEqual(mean, 0.8, delta=max(5 * error, 0.01), msg=f"{at} {size}")
+                    mean, error = mean_luma(
+                        render(replace(scene, nodes=nodes), samples=64, size=8, bounces=0)
+                    )
+                    self.assertAlmostEqual(
+                        mean, 0.8, delta=max(5 * error, 0.01), msg=f"{at} {size}"
+                    )
         closed = shapes.box((2, 2, 2))
         for at in (0.0, 10_000.0):
             where = np.eye(4)
             where[:3, 3] = (at, -1, 0)
-            scene = scene_of((closed, MATT), eye=(at, 0, 0.5), at=(at, 0, 0), yfov=1.2, environment=even_sky(100.0))
+            scene = scene_of(
+                (closed, MATT),
+                eye=(at, 0, 0.5),
+                at=(at, 0, 0),
+                yfov=1.2,
+                environment=even_sky(100.0),
+            )
             nodes = (replace(scene.nodes[0], matrix=where), *scene.nodes[1:])
-            self.assertEqual(mean_luma(render(replace(scene, nodes=nodes), samples=16, size=16, bounces=4))[0], 0.0)
+            self.assertEqual(
+                mean_luma(render(replace(scene, nodes=nodes), samples=16, size=16, bounces=4))[0],
+                0.0,
+            )
 
 
 class TestInstances(unittest.TestCase):
     def test_instanced_equals_copied(self) -> None:
-        """The same loaf placed three times, and three loaves baked into one mesh: the same picture within its grain."""
+        """The same loaf placed three times, and three loaves baked into one mesh:
+
+        the same picture within its grain.
+        """
         loaf = shapes.loaf(0.6, 0.4, 0.3, 24, 2, 1)
         places = [(-0.8, 0, 0), (0, 0, 0.2), (0.8, 0, -0.1)]
         baked = shapes.join(*(shapes.moved(loaf, p) for p in places))
         one = scene_of((loaf, GREY), (floor(4.0), GREY), eye=(0, 1.5, 3), environment=even_sky(0.5))
-        nodes = [replace(one.nodes[0], name=f"loaf {i}", translation=p) for i, p in enumerate(places)]
+        nodes = [
+            replace(one.nodes[0], name=f"loaf {i}", translation=p) for i, p in enumerate(places)
+        ]
         instanced = replace(one, nodes=(*nodes, *one.nodes[1:]))
-        copied = scene_of((baked, GREY), (floor(4.0), GREY), eye=(0, 1.5, 3), environment=even_sky(0.5))
-        a, b = (render(s, samples=8, size=32, bounces=2, layers=("depth", "normal")) for s in (instanced, copied))
+        copied = scene_of(
+            (baked, GREY), (floor(4.0), GREY), eye=(0, 1.5, 3), environment=even_sky(0.5)
+        )
+        a, b = (
+            render(s, samples=8, size=32, bounces=2, layers=("depth", "normal"))
+            for s in (instanced, copied)
+        )
         np.testing.assert_allclose(a.layers()["depth"], b.layers()["depth"], atol=2e-3)
         differing = np.abs(a.layers()["beauty"] - b.layers()["beauty"]).max(2) > 1e-3
         self.assertLess(differing.mean(), 0.03)

@@ -24,13 +24,24 @@ def room() -> Scene:
     small = np.eye(4)
     small[:3, 3] = (1.0, 1.5, 1.0)
     return scene_of(
-        (floor(8.0), GREY), (shapes.moved(shapes.ball(0.6, 24), (0, 0.6, 0)), GREY), (disc(0.8, 24, 2.2, up=False), LAMP),
-        eye=(0, 1.2, 5), at=(0, 0.5, 0), lights=((Light("spark", "point", intensity=2.0), small),),
-    )  # fmt: skip
+        (floor(8.0), GREY),
+        (shapes.moved(shapes.ball(0.6, 24), (0, 0.6, 0)), GREY),
+        (disc(0.8, 24, 2.2, up=False), LAMP),
+        eye=(0, 1.2, 5),
+        at=(0, 0.5, 0),
+        lights=((Light("spark", "point", intensity=2.0), small),),
+    )
 
 
 def session(scene: Scene, threads: int = 1, **more: Any) -> Session:
-    values = {"width": 48, "height": 48, "samples": 32, "min_samples": 1, "bounces": 2, "layers": ("object",)} | more
+    values = {
+        "width": 48,
+        "height": 48,
+        "samples": 32,
+        "min_samples": 1,
+        "bounces": 2,
+        "layers": ("object",),
+    } | more
     s = Session(load(scene, 1), Recipe(**values), threads=threads)
     while not s.done:
         s.step(0.02)
@@ -50,7 +61,8 @@ class TestWork(unittest.TestCase):
         rays = {k.name: k.rays for k in p.kinds}
         self.assertEqual(rays["camera"], 48 * 48 * 32)
         self.assertEqual(sum(x.rays for x in p.lights), rays["shadow"])
-        # Nodes and blocks tested inside objects are all that is tested but the nodes over the objects.
+        # Nodes and blocks tested inside objects are all that is tested but the nodes over the
+        # objects.
         self.assertEqual(sum(o.blocks for o in p.objects), sum(k.blocks for k in p.kinds))
         self.assertLess(sum(o.nodes for o in p.objects), sum(k.nodes for k in p.kinds))
         self.assertEqual({o.name for o in p.objects}, {"thing 0", "thing 1", "thing 2"})
@@ -62,7 +74,11 @@ class TestWork(unittest.TestCase):
         self.assertEqual({x.name for x in p.lights}, {"spark", "thing 2"})
 
     def test_without_a_profile_nothing_is_counted(self) -> None:
-        s = Session(load(room(), 1), Recipe(width=16, height=16, samples=2, min_samples=1, layers=()), profiled=False)
+        s = Session(
+            load(room(), 1),
+            Recipe(width=16, height=16, samples=2, min_samples=1, layers=()),
+            profiled=False,
+        )
         while not s.done:
             s.step(1)
         self.assertEqual(int(s.work.counts.sum()), 0)
@@ -84,20 +100,30 @@ class TestWhatIf(unittest.TestCase):
             foretold = answers[f"without {lamp}"].noise
             assert foretold is not None
             without = session(room(), samples=128, light_choice="all", lamp_scales={lamp: 0.0})
-            self.assertAlmostEqual(without.noise().rms / base.noise().rms / foretold, 1.0, delta=0.3, msg=lamp)
+            self.assertAlmostEqual(
+                without.noise().rms / base.noise().rms / foretold, 1.0, delta=0.3, msg=lamp
+            )
             self.assertLess(answers[f"without {lamp}"].time, 1.0)
 
     def test_with_one_bounce_less(self) -> None:
-        """Work is counted exactly, so that what a bounce less would save can be held against a render with one less."""
+        """Work is counted exactly, so that what a bounce less would save can be held against a
+        render with one less.
+        """
         base, less = session(room(), bounces=3), session(room(), bounces=2)
         answer = next(a for a in base.profile().what_if if a.text == "with one bounce less")
         work = [float(sum(k.nodes + k.blocks for k in s.profile().kinds)) for s in (base, less)]
         self.assertAlmostEqual(answer.time / (work[1] / work[0]), 1.0, delta=0.15)
 
     def test_without_an_objects_shading(self) -> None:
-        answers = [a for a in session(room()).profile().what_if if a.text.startswith("without the shading of")]
+        answers = [
+            a
+            for a in session(room()).profile().what_if
+            if a.text.startswith("without the shading of")
+        ]
         self.assertTrue(answers)
-        self.assertTrue(all(0 < a.time <= 1 and a.noise is not None and 0 <= a.noise <= 1 for a in answers))
+        self.assertTrue(
+            all(0 < a.time <= 1 and a.noise is not None and 0 <= a.noise <= 1 for a in answers)
+        )
 
     def test_too_short_to_tell(self) -> None:
         """From one sample nothing is said about grain."""

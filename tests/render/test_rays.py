@@ -31,7 +31,9 @@ def shoot(world: World, o: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.nd
     return s.t, s.numbers, s.places
 
 
-def reference(vertices: np.ndarray, triangles: np.ndarray, o: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def reference(
+    vertices: np.ndarray, triangles: np.ndarray, o: np.ndarray, d: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     scene = rtcore_scene.EmbreeScene(robust=True)
     mesh = TriangleMesh(scene, vertices, triangles.astype(np.int32))
     out = scene.run(o.astype(np.float32), d.astype(np.float32), output=1)
@@ -44,13 +46,22 @@ def unit(v: np.ndarray) -> np.ndarray:
 
 
 class TestHits(unittest.TestCase):
-    def compare(self, vertices: np.ndarray, triangles: np.ndarray, o: np.ndarray, d: np.ndarray, least: float = 0.9999) -> None:
+    def compare(
+        self,
+        vertices: np.ndarray,
+        triangles: np.ndarray,
+        o: np.ndarray,
+        d: np.ndarray,
+        least: float = 0.9999,
+    ) -> None:
         t, q, _ = shoot(mesh_world(vertices, triangles), o, d)
         want_t, want_q = reference(vertices, triangles, o, d)
         hit, want = q >= 0, want_q >= 0
         self.assertGreaterEqual((hit == want).mean(), least)
         both = hit & want
-        self.assertGreaterEqual(np.isclose(t[both], want_t[both], rtol=1e-4, atol=1e-5).mean(), least)
+        self.assertGreaterEqual(
+            np.isclose(t[both], want_t[both], rtol=1e-4, atol=1e-5).mean(), least
+        )
         # The same triangle, or one at the same distance (an edge that two share).
         same = (q[both] == want_q[both]) | (np.abs(t[both] - want_t[both]) < 1e-4)
         self.assertGreaterEqual(same.mean(), least)
@@ -85,7 +96,9 @@ class TestHits(unittest.TestCase):
 
     def test_soup_with_huge_and_flat_triangles(self) -> None:
         rng = np.random.default_rng(2)
-        corners = rng.normal(size=(4000, 1, 3)) + rng.normal(size=(4000, 3, 3)) * 10 ** rng.uniform(-3, 1, (4000, 1, 1))
+        corners = rng.normal(size=(4000, 1, 3)) + rng.normal(size=(4000, 3, 3)) * 10 ** rng.uniform(
+            -3, 1, (4000, 1, 1)
+        )
         corners[::50, 2] = corners[::50, 1]  # no area
         corners[::70] = corners[::70, :1]  # points
         vertices = corners.reshape(-1, 3).astype(np.float32)
@@ -100,7 +113,9 @@ class TestHits(unittest.TestCase):
         unique, inverse = np.unique(ball.positions.round(6), axis=0, return_inverse=True)
         triangles = inverse.reshape(-1)[ball.triangles].astype(np.uint32)
         triangles = triangles[
-            (triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2]) & (triangles[:, 0] != triangles[:, 2])
+            (triangles[:, 0] != triangles[:, 1])
+            & (triangles[:, 1] != triangles[:, 2])
+            & (triangles[:, 0] != triangles[:, 2])
         ]
         world = mesh_world(unique.astype(np.float32), triangles)
         rng = np.random.default_rng(3)
@@ -125,12 +140,19 @@ class TestHits(unittest.TestCase):
             matrices.append(m)
         camera = Node("c", camera=0)
         scene = Scene(
-            "copies", nodes=(*(Node(f"n{i}", matrix=m, mesh=0) for i, m in enumerate(matrices)), camera),
-            meshes=(Mesh("loaf", (part_of(loaf, 0),)),), materials=(Material(),), cameras=(Camera("c", 1.0),),
-        )  # fmt: skip
+            "copies",
+            nodes=(*(Node(f"n{i}", matrix=m, mesh=0) for i, m in enumerate(matrices)), camera),
+            meshes=(Mesh("loaf", (part_of(loaf, 0),)),),
+            materials=(Material(),),
+            cameras=(Camera("c", 1.0),),
+        )
         world = pose(load(scene, 1), 0.0)
-        baked = np.concatenate([loaf.positions @ m[:3, :3].T + m[:3, 3] for m in matrices]).astype(np.float32)
-        triangles = np.concatenate([loaf.triangles + i * len(loaf.positions) for i in range(40)]).astype(np.uint32)
+        baked = np.concatenate([loaf.positions @ m[:3, :3].T + m[:3, 3] for m in matrices]).astype(
+            np.float32
+        )
+        triangles = np.concatenate(
+            [loaf.triangles + i * len(loaf.positions) for i in range(40)]
+        ).astype(np.uint32)
         n = 60_000
         o, d = rng.normal(size=(n, 3)) * 3, unit(rng.normal(size=(n, 3)))
         t, q, i = shoot(world, o, d)
@@ -141,7 +163,9 @@ class TestHits(unittest.TestCase):
         self.assertGreater((i[both] == want_q[both] // len(loaf.triangles)).mean(), 0.9995)
 
     def test_blocked_agrees_with_closest(self) -> None:
-        """Whether anything is hit before a distance, with that distance just before and just behind the nearest hit."""
+        """Whether anything is hit before a distance, with that distance just before and just behind
+        the nearest hit.
+        """
         crown = shapes.tree(3000, 3)[1]
         world = mesh_world(crown.positions, crown.triangles)
         rng = np.random.default_rng(5)
@@ -158,7 +182,10 @@ class TestHits(unittest.TestCase):
         self.assertEqual(int(none.shut.sum()), 0)
 
     def test_a_hundred_thousand_instances(self) -> None:
-        """A field of pebbles, each a placement of one mesh: every ray straight down hits the one below it."""
+        """A field of pebbles, each a placement of one mesh:
+
+        every ray straight down hits the one below it.
+        """
         pebble = shapes.ball(0.2, 8)
         side = 316
         x, z = np.meshgrid(np.arange(side), np.arange(side))
@@ -167,25 +194,36 @@ class TestHits(unittest.TestCase):
             for i, (a, b) in enumerate(zip(x.flat, z.flat, strict=True))
         ]
         scene = Scene(
-            "field", nodes=(*nodes, Node("c", camera=0)), meshes=(Mesh("pebble", (part_of(pebble, 0),)),),
-            materials=(Material(),), cameras=(Camera("c", 1.0),),
-        )  # fmt: skip
+            "field",
+            nodes=(*nodes, Node("c", camera=0)),
+            meshes=(Mesh("pebble", (part_of(pebble, 0),)),),
+            materials=(Material(),),
+            cameras=(Camera("c", 1.0),),
+        )
         world = pose(load(scene, 1), 0.0)
         rng = np.random.default_rng(6)
         k = rng.integers(side * side, size=20_000)
-        o = np.stack([x.flat[k], np.full(len(k), 5.0), z.flat[k]], 1) + rng.uniform(-0.05, 0.05, (len(k), 3)) * [1, 0, 1]
+        o = np.stack([x.flat[k], np.full(len(k), 5.0), z.flat[k]], 1) + rng.uniform(
+            -0.05, 0.05, (len(k), 3)
+        ) * [1, 0, 1]
         _, _, places = shoot(world, o, np.tile([0.0, -1.0, 0.0], (len(k), 1)))
         np.testing.assert_array_equal(places, k)
 
     def test_far_from_the_origin(self) -> None:
-        """An object 10 km away is hit as finely as at the origin: rays are carried into its own space in float64."""
+        """An object 10 km away is hit as finely as at the origin:
+
+        rays are carried into its own space in float64.
+        """
         ball = shapes.ball(0.01, 24)
         matrix = np.eye(4)
         matrix[:3, 3] = (10_000.0, 0.0, 0.0)
         scene = Scene(
-            "far", nodes=(Node("n", matrix=matrix, mesh=0), Node("c", camera=0)), meshes=(Mesh("ball", (part_of(ball, 0),)),),
-            materials=(Material(),), cameras=(Camera("c", 1.0),),
-        )  # fmt: skip
+            "far",
+            nodes=(Node("n", matrix=matrix, mesh=0), Node("c", camera=0)),
+            meshes=(Mesh("ball", (part_of(ball, 0),)),),
+            materials=(Material(),),
+            cameras=(Camera("c", 1.0),),
+        )
         world = pose(load(scene, 1), 0.0)
         d = unit(np.array([[0.0, 0.004, 1.0], [0.003, -0.001, 1.0], [0.0, 0.0, 1.0]]))
         from tests.kernels import closest_once
@@ -210,7 +248,9 @@ class TestHierarchy(unittest.TestCase):
     def test_threads_do_not_change_it(self) -> None:
         loaf = shapes.loaf(0.3, 0.16, 0.13, 120, 3, 4)
         for one, two in zip(
-            build_mesh(loaf.positions, loaf.triangles), build_mesh(loaf.positions, loaf.triangles, 2), strict=True
+            build_mesh(loaf.positions, loaf.triangles),
+            build_mesh(loaf.positions, loaf.triangles, 2),
+            strict=True,
         ):
             np.testing.assert_array_equal(one.view(np.int32), two.view(np.int32))
 
@@ -218,7 +258,9 @@ class TestHierarchy(unittest.TestCase):
         triangle = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
         for n in (1, 8, 9, 1000):
             world = mesh_world(triangle, np.tile(np.array([[0, 1, 2]], np.uint32), (n, 1)))
-            t, q, _ = shoot(world, np.array([[0.2, 0.2, 1.0], [2, 2, 1]]), np.array([[0, 0, -1.0], [0, 0, -1]]))
+            t, q, _ = shoot(
+                world, np.array([[0.2, 0.2, 1.0], [2, 2, 1]]), np.array([[0, 0, -1.0], [0, 0, -1]])
+            )
             self.assertAlmostEqual(float(t[0]), 1.0, places=6)
             self.assertTrue(0 <= q[0] < n)
             self.assertEqual(q[1], -1)
@@ -227,7 +269,21 @@ class TestHierarchy(unittest.TestCase):
 @lean
 def vector_boxes(nodes: int, ray: int, lanes: int, near: int) -> int:
     n, r, out = f32_at(nodes), f32_at(ray), f32_at(lanes)
-    return vectors.boxes_entered(n, 0, near & 8, (near >> 1) & 8, (near >> 2) & 8, r[0], r[1], r[2], r[3], r[4], r[5], r[6], out)
+    return vectors.boxes_entered(
+        n,
+        0,
+        near & 8,
+        (near >> 1) & 8,
+        (near >> 2) & 8,
+        r[0],
+        r[1],
+        r[2],
+        r[3],
+        r[4],
+        r[5],
+        r[6],
+        out,
+    )
 
 
 @lean
@@ -250,11 +306,18 @@ class TestTwins(unittest.TestCase):
             ray = np.array([*(1 / d), *o, rng.uniform(0.1, 4)], np.float32)
             signs = [8 if x < 0 else 0 for x in d]
             a, b = np.zeros(8, np.float32), np.zeros(8, np.float32)
-            got = vector_boxes(node.ctypes.data, ray.ctypes.data, a.ctypes.data, signs[0] | signs[1] << 1 | signs[2] << 2)
+            got = vector_boxes(
+                node.ctypes.data,
+                ray.ctypes.data,
+                a.ctypes.data,
+                signs[0] | signs[1] << 1 | signs[2] << 2,
+            )
             want = plain.boxes_entered(node, 0, *signs, *ray[:3], *ray[3:6], ray[6], b)
             self.assertEqual(got, int(want))
             np.testing.assert_array_equal(a, b)
-            self.assertEqual(int(plain.boxes_touched(node, 0, *signs, *ray[:3], *ray[3:6], ray[6])), got)
+            self.assertEqual(
+                int(plain.boxes_touched(node, 0, *signs, *ray[:3], *ray[3:6], ray[6])), got
+            )
 
     def test_triangles(self) -> None:
         rng = np.random.default_rng(1)
@@ -270,7 +333,9 @@ class TestTwins(unittest.TestCase):
             self.assertEqual(int(plain.triangles_touched(block, 0, *ray)), want)
             for k in range(8):
                 if want >> k & 1:
-                    np.testing.assert_allclose(a[[k, 8 + k, 16 + k]], b[[k, 8 + k, 16 + k]], rtol=2e-3, atol=1e-4)
+                    np.testing.assert_allclose(
+                        a[[k, 8 + k, 16 + k]], b[[k, 8 + k, 16 + k]], rtol=2e-3, atol=1e-4
+                    )
                     hits += 1
         self.assertGreater(hits, 100)
 
@@ -289,7 +354,9 @@ class TestTwins(unittest.TestCase):
         out = []
         for scalar in ("", "1"):
             env = {**os.environ, "MILL_LANE_SCALAR": scalar}
-            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=env)
+            done = subprocess.run(
+                [sys.executable, "-c", code], capture_output=True, text=True, check=True, env=env
+            )
             out.append([float(x) for x in done.stdout.split()])
         self.assertEqual((out[0][0], out[1][0]), (1, 0))
         self.assertEqual(out[0][1], out[1][1])

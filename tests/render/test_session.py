@@ -30,7 +30,13 @@ class TestSession(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.loaded = load(open_scene(small_demo()), 2)
 
-    def session(self, recipe: Recipe = RECIPE, region: Region | None = None, threads: int = 1, key: str = "k") -> Session:
+    def session(
+        self,
+        recipe: Recipe = RECIPE,
+        region: Region | None = None,
+        threads: int = 1,
+        key: str = "k",
+    ) -> Session:
         return Session(self.loaded, recipe, region=region, frame=20, threads=threads, key=key)
 
     def finish(self, session: Session, step: float = 10.0) -> Session:
@@ -43,7 +49,9 @@ class TestSession(unittest.TestCase):
             np.testing.assert_array_equal(plane, b.film.planes()[name], err_msg=name)
 
     def test_threads_do_not_change_the_picture(self) -> None:
-        self.assertSameFilm(self.finish(self.session(threads=1)), self.finish(self.session(threads=2)))
+        self.assertSameFilm(
+            self.finish(self.session(threads=1)), self.finish(self.session(threads=2))
+        )
 
     def test_small_steps_do_not_change_the_picture(self) -> None:
         self.assertSameFilm(self.finish(self.session()), self.finish(self.session(), step=0.001))
@@ -56,7 +64,9 @@ class TestSession(unittest.TestCase):
         whole = self.finish(self.session())
         part = self.finish(self.session(region=(10, 5, 47, 30)))
         for name, plane in whole.film.planes().items():
-            np.testing.assert_array_equal(plane[5:30, 10:47], part.film.planes()[name], err_msg=name)
+            np.testing.assert_array_equal(
+                plane[5:30, 10:47], part.film.planes()[name], err_msg=name
+            )
 
     def test_resumed_is_uninterrupted(self) -> None:
         whole = self.finish(self.session())
@@ -82,7 +92,10 @@ class TestSession(unittest.TestCase):
     def test_time_limit(self) -> None:
         limit = 1.0
         session = self.finish(
-            self.session(Recipe(width=640, height=360, samples=4096, min_samples=1, time_limit=limit)), step=0.1
+            self.session(
+                Recipe(width=640, height=360, samples=4096, min_samples=1, time_limit=limit)
+            ),
+            step=0.1,
         )
         self.assertEqual(session.done, "time")
         # One piece of work beyond the limit at most; this machine may be busy, so a wide bound.
@@ -101,7 +114,18 @@ class TestSession(unittest.TestCase):
         session = self.finish(self.session())
         layers = session.layers()
         lamps = {f"light {name}" for name in session.world.lights.names}
-        plain = {"beauty", "albedo", "normal", "depth", "position", "motion", "object", "samples", "noise", "work"}
+        plain = {
+            "beauty",
+            "albedo",
+            "normal",
+            "depth",
+            "position",
+            "motion",
+            "object",
+            "samples",
+            "noise",
+            "work",
+        }
         self.assertEqual(set(layers), plain | {"half_a", "half_b"} | set(COMPONENTS) | lamps)
         self.assertTrue((layers["samples"] == RECIPE.samples).all())
         self.assertTrue(np.isfinite(layers["beauty"]).all() and (layers["beauty"] >= 0).all())
@@ -119,7 +143,9 @@ class TestSession(unittest.TestCase):
 
     def test_halves_are_the_even_and_the_odd_samples(self) -> None:
         layers = self.finish(self.session()).layers()
-        np.testing.assert_allclose((layers["half_a"] + layers["half_b"]) / 2, layers["beauty"], rtol=1e-3, atol=1e-5)
+        np.testing.assert_allclose(
+            (layers["half_a"] + layers["half_b"]) / 2, layers["beauty"], rtol=1e-3, atol=1e-5
+        )
 
     def test_layers_that_are_not_kept_take_nothing(self) -> None:
         session = self.session(RECIPE.model_copy(update={"layers": ()}))
@@ -129,7 +155,9 @@ class TestSession(unittest.TestCase):
 
     def test_clamp_takes_light_away_and_never_adds(self) -> None:
         free = mean_luma(self.finish(self.session()))[0]
-        held = mean_luma(self.finish(self.session(RECIPE.model_copy(update={"clamp_bounced": 0.05}))))[0]
+        held = mean_luma(
+            self.finish(self.session(RECIPE.model_copy(update={"clamp_bounced": 0.05})))
+        )[0]
         self.assertLess(held, free)
 
 
@@ -139,7 +167,10 @@ class TestNoise(unittest.TestCase):
         # Without rare bright paths: those are met too seldom for any estimate from one render .
         loaf = shapes.moved(shapes.ball(0.8, 32), (0, 0.8, 0))
         scene = scene_of(
-            (floor(6.0), WHITE), (loaf, Material("crust", (0.6, 0.4, 0.2, 1), 0.0, 0.5)), eye=(0, 2, 5), environment=even_sky()
+            (floor(6.0), WHITE),
+            (loaf, Material("crust", (0.6, 0.4, 0.2, 1), 0.0, 0.5)),
+            eye=(0, 2, 5),
+            environment=even_sky(),
         )
         loaded = load(scene, 1)
         recipe = Recipe(width=32, height=32, samples=16, min_samples=1, bounces=2, layers=())
@@ -157,8 +188,8 @@ class TestNoise(unittest.TestCase):
         squares = (spread**2 * (n - 1) / n + mean**2) * n
         truth = relative_error(mean * n, squares, np.full(mean.shape, n)) * np.sqrt(n)
         want = float(np.sqrt(np.mean(truth**2)))
-        # Scrambled Sobol points do better than the independent samples that the estimate assumes, so it is an upper
-        # bound that must not be far off.
+        # Scrambled Sobol points do better than the independent samples that the estimate assumes,
+        # so it is an upper bound that must not be far off.
         got = float(np.median(estimates))
         self.assertLess(want, got * 1.35)
         self.assertGreater(want, got * 0.4)
@@ -178,7 +209,9 @@ class TestHardScenes(unittest.TestCase):
         """A camera and a lamp in an empty world: black; under a sky: the sky."""
         lamp = (Light("p", "point"), np.eye(4))
         self.assertEqual(mean_luma(render(scene_of(lights=(lamp,)), samples=2))[0], 0.0)
-        self.assertAlmostEqual(mean_luma(render(scene_of(environment=even_sky()), samples=2))[0], 1.0, places=6)
+        self.assertAlmostEqual(
+            mean_luma(render(scene_of(environment=even_sky()), samples=2))[0], 1.0, places=6
+        )
 
     def test_nothing_to_see_and_no_light(self) -> None:
         scene = scene_of((floor(0.001), WHITE), eye=(0, 5, 50), at=(0, 5, 0))
@@ -186,9 +219,17 @@ class TestHardScenes(unittest.TestCase):
 
     def test_lamp_without_power_and_flat_triangles(self) -> None:
         g = floor(2.0)
-        flat = Geometry(g.positions, g.normals, g.uvs, np.concatenate([g.triangles, [[0, 0, 1]], [[2, 2, 2]]]).astype(np.uint32))
+        flat = Geometry(
+            g.positions,
+            g.normals,
+            g.uvs,
+            np.concatenate([g.triangles, [[0, 0, 1]], [[2, 2, 2]]]).astype(np.uint32),
+        )
         scene = scene_of(
-            (flat, WHITE), eye=(0, 2, 2), lights=((Light("dead", "point", intensity=0.0), np.eye(4)),), environment=even_sky(0.5)
+            (flat, WHITE),
+            eye=(0, 2, 2),
+            lights=((Light("dead", "point", intensity=0.0), np.eye(4)),),
+            environment=even_sky(0.5),
         )
         mean = mean_luma(render(scene, samples=8))[0]
         self.assertTrue(0 < mean <= 0.51)
@@ -198,7 +239,9 @@ class TestHardScenes(unittest.TestCase):
         self.assertEqual(mean_luma(render(scene, samples=2))[0], 0.0)  # no light comes in
 
     def test_placement_scaled_to_nothing(self) -> None:
-        scene = scene_of((floor(2.0), WHITE), (floor(1.0), WHITE), environment=even_sky(), eye=(0, 2, 2))
+        scene = scene_of(
+            (floor(2.0), WHITE), (floor(1.0), WHITE), environment=even_sky(), eye=(0, 2, 2)
+        )
         nodes = list(scene.nodes)
         nodes[1] = replace(nodes[1], scale=(0.0, 0.0, 0.0))
         self.assertGreater(mean_luma(render(replace(scene, nodes=tuple(nodes)), samples=2))[0], 0.0)

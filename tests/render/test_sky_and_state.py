@@ -1,4 +1,7 @@
-"""Pictures of the sky from files, and saved sessions: what is right is used whole, what is not is refused whole."""
+"""Pictures of the sky from files, and saved sessions:
+
+what is right is used whole, what is not is refused whole.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +40,9 @@ class Folder(unittest.TestCase):
 class TestSkyFiles(Folder):
     def test_what_is_written_is_read(self) -> None:
         pixels = np.random.default_rng(0).random((32, 64, 3)).astype(np.float32) * 4
-        np.testing.assert_allclose(read_sky(write_sky(self.folder / "a.exr", pixels)), pixels, rtol=1e-6)
+        np.testing.assert_allclose(
+            read_sky(write_sky(self.folder / "a.exr", pixels)), pixels, rtol=1e-6
+        )
         # RGBE keeps 8 bits of the largest channel (Ward, Real Pixels, 1991).
         hdr = read_sky(write_sky(self.folder / "a.hdr", pixels))
         self.assertLess(float((np.abs(hdr - pixels) / pixels.max(2, keepdims=True)).max()), 1 / 128)
@@ -68,7 +73,9 @@ class TestSkyFiles(Folder):
     def test_damage_is_refused_or_harmless(self, at: int, junk: bytes) -> None:
         with tempfile.TemporaryDirectory() as folder:
             for ending in (".hdr", ".exr"):
-                path = write_sky(Path(folder) / f"x{ending}", np.random.default_rng(1).random((16, 32, 3)))
+                path = write_sky(
+                    Path(folder) / f"x{ending}", np.random.default_rng(1).random((16, 32, 3))
+                )
                 data = bytearray(path.read_bytes())
                 data[at % len(data) : at % len(data) + len(junk)] = junk
                 path.write_bytes(data)
@@ -82,7 +89,9 @@ class TestSkyFiles(Folder):
 class TestSkyPictures(unittest.TestCase):
     def render(self, sky: np.ndarray, **more: object) -> Session:
         scene = scene_of((floor(2.0), WHITE), eye=(0, 3, 0.01), at=(0, 0, 0))
-        recipe = Recipe(width=8, height=8, samples=256, min_samples=1, bounces=1, sky_picture=SKY, **more)  # type: ignore[arg-type]
+        recipe = Recipe(
+            width=8, height=8, samples=256, min_samples=1, bounces=1, sky_picture=SKY, **more
+        )  # type: ignore[arg-type]
         session = Session(load(scene, 1), recipe, threads=2, sky=sky)
         while not session.done:
             session.step(10)
@@ -100,7 +109,10 @@ class TestSkyPictures(unittest.TestCase):
         np.testing.assert_allclose(b.film.light, 2.5 * a.film.light, rtol=1e-4)
 
     def test_turning_it_moves_the_light(self) -> None:
-        """A sky lit on one side: the lamp's direction in the picture turns with it, a quarter for 90 degrees."""
+        """A sky lit on one side:
+
+        the lamp's direction in the picture turns with it, a quarter for 90 degrees.
+        """
         sky = np.zeros((32, 64, 3), np.float32)
         sky[10:14, 4:8] = 50.0
         turned = self.render(sky, sky_turn=90.0)
@@ -108,14 +120,18 @@ class TestSkyPictures(unittest.TestCase):
         np.testing.assert_array_equal(turned.film.light, still.film.light)
 
     def test_its_table_is_an_upper_bound_of_what_is_read(self) -> None:
-        """Read bilinearly, a bright pixel lights its neighbours' cells too: none of them may have no chance."""
+        """Read bilinearly, a bright pixel lights its neighbours' cells too:
+
+        none of them may have no chance.
+        """
         sky = np.zeros((8, 16, 3), np.float32)
         sky[3, 0] = 1.0
         rows, columns, mean = picture_table(sky)
         chance = np.diff(rows)[:, None] * np.diff(columns, axis=1)
         # A thousandth is spread over the whole sphere.
         self.assertEqual(
-            {(int(i), int(j)) for i, j in np.argwhere(chance > 0.01)}, {(i, j) for i in (2, 3, 4) for j in (15, 0, 1)}
+            {(int(i), int(j)) for i, j in np.argwhere(chance > 0.01)},
+            {(i, j) for i in (2, 3, 4) for j in (15, 0, 1)},
         )
         self.assertGreater(mean, 0)
 
@@ -127,7 +143,8 @@ class TestSkyPictures(unittest.TestCase):
                 Recipe(sky_picture=name)
         sky = np.zeros((64, 128, 3), np.float32)
         held = sky.nbytes + sum(t.nbytes for t in picture_table(sky)[:2])
-        # Beside what stays: the table's cells in float64, and the brightest neighbours twice in float32 while it is made.
+        # Beside what stays: the table's cells in float64, and the brightest neighbours twice in
+        # float32 while it is made.
         self.assertAlmostEqual(sky_bytes(128, 64) / (held + 128 * 64 * 16), 1.0, delta=0.02)
         self.assertEqual(sky_bytes(128, 64, turned=True) - sky_bytes(128, 64), sky.nbytes)
         inventory = weigh(scene_of((floor(), WHITE)))
@@ -160,7 +177,9 @@ class TestSavedSessions(Folder):
         self.assertEqual((other.seconds, other.index, float(other.film.light.sum())), (0.0, 0, 0.0))
 
     def test_no_end_of_samples(self) -> None:
-        """Without an end the render goes on past any number that a recipe would name, until it is told to stop."""
+        """Without an end the render goes on past any number that a recipe would name, until it is
+        told to stop.
+        """
         session = self.session(samples=MOST_SAMPLES, size=2)
         self.assertTrue(session.recipe.endless)
         while session.index < 70000:
@@ -178,7 +197,10 @@ class TestSavedSessions(Folder):
         return session
 
     def test_damage_is_refused_whole(self) -> None:
-        """Whatever byte is wrong: a clear refusal that changes nothing, or the very picture that was saved."""
+        """Whatever byte is wrong:
+
+        a clear refusal that changes nothing, or the very picture that was saved.
+        """
         path = self.saved()
         good = path.read_bytes()
         reference = self.session()
@@ -193,14 +215,19 @@ class TestSavedSessions(Folder):
                 session.restore(path)
             except MillError as e:
                 self.assertTrue(e.hint)
-                self.assertEqual((session.seconds, session.index, float(session.film.light.sum())), (0.0, 0, 0.0))
+                self.assertEqual(
+                    (session.seconds, session.index, float(session.film.light.sum())), (0.0, 0, 0.0)
+                )
                 return
             np.testing.assert_array_equal(session.film.light, reference.film.light)
 
         damage()
 
     def test_what_is_no_session(self) -> None:
-        for name, write in (("single.npy", lambda p: np.save(p, np.zeros(3))), ("text", lambda p: p.write_text("hello"))):
+        for name, write in (
+            ("single.npy", lambda p: np.save(p, np.zeros(3))),
+            ("text", lambda p: p.write_text("hello")),
+        ):
             path = self.folder / name
             write(path)
             with self.assertRaises(MillError, msg=name):

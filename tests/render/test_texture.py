@@ -19,13 +19,21 @@ from tests.kernels import lookup
 from tests.scenes import floor, picture, render, scene_of
 
 
-def textures_of(pixels: np.ndarray, srgb: bool = False, wraps: tuple[int, int] = (0, 0)) -> Textures:
+def textures_of(
+    pixels: np.ndarray, srgb: bool = False, wraps: tuple[int, int] = (0, 0)
+) -> Textures:
     h, w, c = pixels.shape
     wide = int(pixels.dtype == np.uint16)
     out = np.empty(chain_values(w, h, c), pixels.dtype)
     fill_chain(out, pixels, srgb)
     table, chain = texture_table([(wide, 0, w, h, c, *wraps)])
-    return Textures(table, chain, out if not wide else np.empty(0, np.uint8), out if wide else np.empty(0, np.uint16), DECODE)
+    return Textures(
+        table,
+        chain,
+        out if not wide else np.empty(0, np.uint8),
+        out if wide else np.empty(0, np.uint16),
+        DECODE,
+    )
 
 
 class TestChain(unittest.TestCase):
@@ -54,7 +62,9 @@ class TestChain(unittest.TestCase):
         """Black and white average to half the light: sRGB code 188 (IEC 61966-2-1), not 128."""
         pixels = np.zeros((2, 2, 3), np.uint8)
         pixels[0] = 255
-        self.assertEqual(halve(pixels, True)[0, 0, 0], round(float(from_linear(np.array(0.5))) * 255))
+        self.assertEqual(
+            halve(pixels, True)[0, 0, 0], round(float(from_linear(np.array(0.5))) * 255)
+        )
         self.assertEqual(halve(pixels, True)[0, 0, 0], 188)
 
     def test_flat_colours_stay(self) -> None:
@@ -73,30 +83,51 @@ class TestLookup(unittest.TestCase):
     def test_wrapping(self) -> None:
         pixels = np.arange(4, dtype=np.uint8).reshape(1, 4, 1) * 10
         at = 0.125  # the first texel's middle
-        for wraps, moved, want in ((0, 1.0, 0), (1, 1.0, 30), (2, 1.5, 30), (0, -1.0, 0), (1, -0.25, 0), (2, -3.0, 0)):
+        for wraps, moved, want in (
+            (0, 1.0, 0),
+            (1, 1.0, 30),
+            (2, 1.5, 30),
+            (0, -1.0, 0),
+            (1, -0.25, 0),
+            (2, -3.0, 0),
+        ):
             self.assertAlmostEqual(
-                lookup(textures_of(pixels, wraps=(wraps, 0)), 0, at + moved, 0.5, 0.0, False)[0] * 255, want, places=4
+                lookup(textures_of(pixels, wraps=(wraps, 0)), 0, at + moved, 0.5, 0.0, False)[0]
+                * 255,
+                want,
+                places=4,
             )
 
     def test_sixteen_bits_are_kept(self) -> None:
         pixels = np.array([[[12345]]], np.uint16)
-        self.assertAlmostEqual(lookup(textures_of(pixels), 0, 0.5, 0.5, 0.0, False)[0], 12345 / 65535, places=12)
+        self.assertAlmostEqual(
+            lookup(textures_of(pixels), 0, 0.5, 0.5, 0.0, False)[0], 12345 / 65535, places=12
+        )
 
     def test_decoding(self) -> None:
         pixels = np.array([[[188, 188, 188]]], np.uint8)
         self.assertAlmostEqual(
-            lookup(textures_of(pixels, True), 0, 0.5, 0.5, 0.0, True)[0], float(to_linear(np.array(188 / 255))), places=6
+            lookup(textures_of(pixels, True), 0, 0.5, 0.5, 0.0, True)[0],
+            float(to_linear(np.array(188 / 255))),
+            places=6,
         )
 
     def test_the_smallest_level_is_the_mean(self) -> None:
         pixels = np.random.default_rng(0).integers(0, 255, (64, 64, 1)).astype(np.uint8)
-        self.assertAlmostEqual(lookup(textures_of(pixels), 0, 0.3, 0.9, 99.0, False)[0] * 255, pixels.mean(), delta=2)
+        self.assertAlmostEqual(
+            lookup(textures_of(pixels), 0, 0.3, 0.9, 99.0, False)[0] * 255, pixels.mean(), delta=2
+        )
 
 
 def quarters() -> Image:
     """Red, green over blue, white: glTF's V runs down from the first row."""
     pixels = np.zeros((64, 64, 3), np.uint8)
-    pixels[:32, :32], pixels[:32, 32:], pixels[32:, :32], pixels[32:] = (255, 0, 0), (0, 255, 0), (0, 0, 255), pixels[32:]
+    pixels[:32, :32], pixels[:32, 32:], pixels[32:, :32], pixels[32:] = (
+        (255, 0, 0),
+        (0, 255, 0),
+        (0, 0, 255),
+        pixels[32:],
+    )
     pixels[32:, 32:] = 255
     return encoded("quarters", "image/png", 64, 3, 8, encode(pixels, "image/png"))
 
@@ -108,7 +139,9 @@ class TestOnASurface(unittest.TestCase):
         scene = scene_of((floor(2.0), m), eye=(0, 3, 0), up=(0, 0, -1), yfov=2 * math.atan(1 / 3))
         scene = replace(scene, images=(quarters(),), textures=(Texture("quarters", 0),))
         p = render(scene, samples=4, size=32, bounces=0).layers()["beauty"]
-        return [tuple(int(v > 0.5) for v in p[y, x]) for y, x in ((8, 8), (8, 24), (24, 8), (24, 24))]
+        return [
+            tuple(int(v > 0.5) for v in p[y, x]) for y, x in ((8, 8), (8, 24), (24, 8), (24, 24))
+        ]
 
     red, green, blue, white = (1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 1)
 
@@ -117,18 +150,29 @@ class TestOnASurface(unittest.TestCase):
 
     def test_offset(self) -> None:
         """KHR_texture_transform: an offset of a half moves to the next quarter."""
-        self.assertEqual(self.colours(TextureUse(0, offset=(0.5, 0.0))), [self.green, self.red, self.white, self.blue])
+        self.assertEqual(
+            self.colours(TextureUse(0, offset=(0.5, 0.0))),
+            [self.green, self.red, self.white, self.blue],
+        )
 
     def test_scale(self) -> None:
         self.assertEqual(self.colours(TextureUse(0, scale=(0.5, 0.5))), [self.red] * 4)
 
     def test_rotation(self) -> None:
-        """A quarter turn by the extension's matrix (from memory): the place (u, v) shows what stands at (v, -u)."""
-        self.assertEqual(self.colours(TextureUse(0, rotation=math.pi / 2)), [self.blue, self.red, self.white, self.green])
+        """A quarter turn by the extension's matrix (from memory):
+
+        the place (u, v) shows what stands at (v, -u).
+        """
+        self.assertEqual(
+            self.colours(TextureUse(0, rotation=math.pi / 2)),
+            [self.blue, self.red, self.white, self.green],
+        )
 
     def test_alpha_mask_and_blend(self) -> None:
         for mode, cutoff, want in (("MASK", 0.4, 1.0), ("MASK", 0.6, 0.0), ("BLEND", 0.5, 0.5)):
-            m = Material("a", (1, 1, 1, 0.5), 0.0, 1.0, unlit=True, alpha_mode=mode, alpha_cutoff=cutoff)  # type: ignore[arg-type]
+            m = Material(
+                "a", (1, 1, 1, 0.5), 0.0, 1.0, unlit=True, alpha_mode=mode, alpha_cutoff=cutoff
+            )  # type: ignore[arg-type]
             scene = scene_of((floor(2.0), m), eye=(0, 3, 0), up=(0, 0, -1), yfov=0.3)
             mean = float(render(scene, samples=256, size=16, bounces=0).layers()["beauty"].mean())
             self.assertAlmostEqual(mean, want, delta=0.01)
@@ -136,12 +180,16 @@ class TestOnASurface(unittest.TestCase):
 
 class TestSampler(unittest.TestCase):
     def test_every_power_of_two_is_stratified(self) -> None:
-        """The first 2^2k points of each pair have one point in each of 2^k x 2^k squares (Sobol's (0, m, 2)-net)."""
+        """The first 2^2k points of each pair have one point in each of 2^k x 2^k squares (Sobol's
+        (0, m, 2)-net).
+        """
         for dimension in (0, 3, 17):
             for seed in (1, 99):
                 s = pixel_seed(seed, 5, 7)
                 points = np.array([pair(s, i, dimension) for i in range(256)])
-                counts, _, _ = np.histogram2d(points[:, 0], points[:, 1], bins=16, range=[[0, 1], [0, 1]])
+                counts, _, _ = np.histogram2d(
+                    points[:, 0], points[:, 1], bins=16, range=[[0, 1], [0, 1]]
+                )
                 self.assertTrue((counts == 1).all())
 
     def test_pixels_and_dimensions_differ(self) -> None:

@@ -46,7 +46,14 @@ def furnished(folder: Path) -> Home:
         # As heavy as the full one, so that there is something to say.
         for t in inventory["textures"]:
             t.update(width=4096, height=4096, memory_bytes=67108863)
-        version = SceneVersion(job_id=1, number=1, file_hash=digest, file_name="bakery.glb", inventory=inventory, changes=[])
+        version = SceneVersion(
+            job_id=1,
+            number=1,
+            file_hash=digest,
+            file_name="bakery.glb",
+            inventory=inventory,
+            changes=[],
+        )
         db.add(version)
         db.flush()
         db.get_one(Job, 1).version_id = version.id
@@ -90,14 +97,23 @@ class TestGuard(WebCase):
     def test_hosts_and_origins(self) -> None:
         self.refused("GET", "/", 403, headers={"host": "evil.example"})
         for origin in ("http://evil.example", "http://127.0.0.1:9999", "null"):
-            self.refused("PUT", "/api/jobs/1/name", 403, headers={"origin": origin}, json={"name": "x"})
-        ok = self.client.put("/api/jobs/1/name", headers={"origin": "http://127.0.0.1:8410"}, json={"name": "Dawn"})
+            self.refused(
+                "PUT", "/api/jobs/1/name", 403, headers={"origin": origin}, json={"name": "x"}
+            )
+        ok = self.client.put(
+            "/api/jobs/1/name", headers={"origin": "http://127.0.0.1:8410"}, json={"name": "Dawn"}
+        )
         self.assertEqual(ok.status_code, 200)
         self.assertIn("Dawn", self.page("/"))
-        self.assertEqual(self.client.get("/healthz", headers={"host": "localhost:1"}).json()["status"], "ok")
+        self.assertEqual(
+            self.client.get("/healthz", headers={"host": "localhost:1"}).json()["status"], "ok"
+        )
 
     def test_no_script_or_style_in_the_pages(self) -> None:
-        for path in ("/", *(f"/jobs/1/{s}" for s in ("scene", "machine", "fit", "trials", "trim", "finish"))):
+        for path in (
+            "/",
+            *(f"/jobs/1/{s}" for s in ("scene", "machine", "fit", "trials", "trim", "finish")),
+        ):
             text = self.page(path)
             self.assertNotIn(" style=", text)
             self.assertNotIn("<script>", text)
@@ -120,7 +136,16 @@ class TestPages(WebCase):
 
     def test_every_view_of_the_scene(self) -> None:
         for tab in ("meshes", "textures", "lights", "nonsense"):
-            for sort in ("memory", "name", "copies", "triangles", "nearest", "pixels", "file", "nonsense"):
+            for sort in (
+                "memory",
+                "name",
+                "copies",
+                "triangles",
+                "nearest",
+                "pixels",
+                "file",
+                "nonsense",
+            ):
                 self.page(f"/jobs/1/scene?tab={tab}&sort={sort}")
 
     def test_tables_sort_narrow_and_leave_as_csv(self) -> None:
@@ -132,7 +157,9 @@ class TestPages(WebCase):
         every = names("tab=meshes&sort=name")
         self.assertEqual(every, sorted(every))
         self.assertEqual(names("tab=meshes&sort=name&turned=true"), every[::-1])
-        self.assertEqual(names("tab=meshes&sort=name&q=ROLL"), [n for n in every if "roll" in n.lower()])
+        self.assertEqual(
+            names("tab=meshes&sort=name&q=ROLL"), [n for n in every if "roll" in n.lower()]
+        )
         self.assertEqual(names("tab=meshes&q=nothing+like+it"), [])
         with self.home.sessions() as db:
             inventory = db.get_one(SceneVersion, 1).inventory
@@ -165,7 +192,10 @@ class TestPages(WebCase):
             self.assertEqual(self.client.get(path).status_code, 404, path)
         self.assertEqual(self.client.get("/files/..%2f..%2fetc%2fpasswd").status_code, 404)
         self.page("/jobs/1/trials?region=1,2&a=99")
-        self.assertIn("nothing at this address", self.client.get("/jobs/99/scene", headers={"accept": "text/html"}).text)
+        self.assertIn(
+            "nothing at this address",
+            self.client.get("/jobs/99/scene", headers={"accept": "text/html"}).text,
+        )
 
     def test_the_scene_comes_back_whole(self) -> None:
         answer = self.client.get("/jobs/1/scene.glb")
@@ -181,7 +211,13 @@ class TestPages(WebCase):
         for station in ("scene", "machine", "fit", "trials", "trim", "finish"):
             asked: list[str] = []
 
-            def count(conn: object, cursor: object, statement: str, *rest: object, asked: list[str] = asked) -> None:
+            def count(
+                conn: object,
+                cursor: object,
+                statement: str,
+                *rest: object,
+                asked: list[str] = asked,
+            ) -> None:
                 asked.append(statement)
 
             event.listen(engine, "before_cursor_execute", count)
@@ -192,26 +228,41 @@ class TestPages(WebCase):
 
 class TestChanges(WebCase):
     def test_devices(self) -> None:
-        self.client.post("/api/jobs/1/devices", json={"name": "Card, 8 GB", "memory_gb": "8", "desktop_gb": "0.5"})
+        self.client.post(
+            "/api/jobs/1/devices",
+            json={"name": "Card, 8 GB", "memory_gb": "8", "desktop_gb": "0.5"},
+        )
         text = self.page("/jobs/1/machine")
         self.assertIn("Card, 8 GB (simulated): 7.50 GB free", text)
         self.assertIn("left", self.page("/jobs/1/fit"))
         self.refused("PUT", "/api/devices/3", json={"name": "x", "memory_gb": 1, "desktop_gb": 2})
         self.refused("PUT", "/api/devices/3", json={"name": "x", "memory_gb": "much"})
         self.refused("DELETE", "/api/devices/1")
-        self.client.put("/api/devices/1", json={"name": "x", "memory_gb": 1, "desktop_gb": 2, "threads_free": 0})
+        self.client.put(
+            "/api/devices/1", json={"name": "x", "memory_gb": 1, "desktop_gb": 2, "threads_free": 0}
+        )
         self.client.delete("/api/devices/3")
-        self.assertNotIn("Card, 8 GB", self.page("/jobs/1/machine").split("Add a simulated card")[0])
+        self.assertNotIn(
+            "Card, 8 GB", self.page("/jobs/1/machine").split("Add a simulated card")[0]
+        )
         self.client.post("/api/devices/3/restore")
         self.assertIn("Card, 8 GB", self.page("/jobs/1/machine"))
 
     def test_recipes(self) -> None:
-        self.client.put("/api/jobs/1/recipes/final", json={"width": "800", "height": "450", "noise_percent": "2.5"})
+        self.client.put(
+            "/api/jobs/1/recipes/final",
+            json={"width": "800", "height": "450", "noise_percent": "2.5"},
+        )
         with self.home.sessions() as db:
             final = db.get_one(Job, 1).final
             self.assertEqual((final["width"], final["noise"]), (800, 0.025))
-        self.assertIn("Width", self.refused("PUT", "/api/jobs/1/recipes/final", json={"width": "-5"})["error"])
-        self.assertIn("Samples", self.refused("PUT", "/api/jobs/1/recipes/final", json={"samples": "2"})["error"])
+        self.assertIn(
+            "Width", self.refused("PUT", "/api/jobs/1/recipes/final", json={"width": "-5"})["error"]
+        )
+        self.assertIn(
+            "Samples",
+            self.refused("PUT", "/api/jobs/1/recipes/final", json={"samples": "2"})["error"],
+        )
         self.refused("PUT", "/api/jobs/1/recipes/final", json={"noise_percent": "some"})
         self.refused("PUT", "/api/jobs/1/recipes/other", 404, json={})
 
@@ -219,15 +270,21 @@ class TestChanges(WebCase):
         too_small = self.refused("POST", "/api/jobs/1/trials", json={"device": 2})
         self.assertIn("does not fit Card, 4 GB", too_small["error"])
         answer = self.client.post(
-            "/api/jobs/1/trials", json={"device": 1, "region_0": 10, "region_1": 20, "region_2": 5000, "region_3": 200}
+            "/api/jobs/1/trials",
+            json={"device": 1, "region_0": 10, "region_1": 20, "region_2": 5000, "region_3": 200},
         )
         self.assertEqual(answer.json()["go"], "/jobs/1/trials?b=1&region=10,20,960,200")
-        self.refused("POST", "/api/jobs/1/trials", json={"device": 1, "region_0": 2000, "region_2": 3000, "region_3": 1})
+        self.refused(
+            "POST",
+            "/api/jobs/1/trials",
+            json={"device": 1, "region_0": 2000, "region_2": 3000, "region_3": 1},
+        )
         self.refused("POST", "/api/jobs/1/trials", json={"device": 1, "frame": 500})
         with self.home.sessions() as db:
             trial = db.scalars(select(Trial)).one()
             self.assertEqual(
-                (trial.number, trial.region, db.get_one(Task, trial.task_id).state), (1, [10, 20, 960, 200], "queued")
+                (trial.number, trial.region, db.get_one(Task, trial.task_id).state),
+                (1, [10, 20, 960, 200], "queued"),
             )
         self.client.put("/api/trials/1/note", json={"note": "grain on the jars"})
         self.assertIn("grain on the jars", self.page("/jobs/1/trials"))
@@ -264,8 +321,12 @@ class TestChanges(WebCase):
         return path.read_bytes()
 
     def test_sky_pictures(self) -> None:
-        """A picture becomes the sky of both recipes and of the ledger; what is none leaves the sky as it was."""
-        self.assertEqual(self.client.post("/api/jobs/1/sky?name=dawn.hdr", content=self.sky()).status_code, 200)
+        """A picture becomes the sky of both recipes and of the ledger; what is none leaves the sky
+        as it was.
+        """
+        self.assertEqual(
+            self.client.post("/api/jobs/1/sky?name=dawn.hdr", content=self.sky()).status_code, 200
+        )
         with self.home.sessions() as db:
             job = db.get_one(Job, 1)
             self.assertTrue(job.draft["sky_picture"].endswith("/16x8/dawn.hdr"))
@@ -274,18 +335,31 @@ class TestChanges(WebCase):
         for name, content in (("dawn.png", b"x"), ("dawn.hdr", b"x"), ("dawn.exr", b"")):
             self.refused("POST", f"/api/jobs/1/sky?name={name}", content=content)
         self.assertIn("dawn.hdr", self.page("/jobs/1/trials"))
-        self.client.post("/api/jobs/1/trials", json={"width": 64, "height": 36, "device": 1, "whole": True})
+        self.client.post(
+            "/api/jobs/1/trials", json={"width": 64, "height": 36, "device": 1, "whole": True}
+        )
         with self.home.sessions() as db:
             payload = db.scalars(select(Task).where(Task.kind == "trial")).one().payload
             self.assertIn("dawn.hdr", payload["recipe"]["sky_picture"])
         self.assertEqual(self.client.delete("/api/jobs/1/sky").status_code, 200)
         self.assertNotIn("dawn.hdr", self.page("/jobs/1/finish"))
-        gone = {"sky_picture": f"{'0' * 64}/16x8/gone.hdr", "width": 64, "height": 36, "device": 1, "whole": True}
+        gone = {
+            "sky_picture": f"{'0' * 64}/16x8/gone.hdr",
+            "width": 64,
+            "height": 36,
+            "device": 1,
+            "whole": True,
+        }
         self.assertIn("sky picture", self.refused("POST", "/api/jobs/1/trials", json=gone)["error"])
 
     def test_saved_sessions(self) -> None:
-        """A session comes back as a paused trial; of another scene, another edition or damaged it is refused."""
-        self.client.post("/api/jobs/1/trials", json={"width": 64, "height": 36, "device": 1, "whole": True, "endless": "true"})
+        """A session comes back as a paused trial; of another scene, another edition or damaged it
+        is refused.
+        """
+        self.client.post(
+            "/api/jobs/1/trials",
+            json={"width": 64, "height": 36, "device": 1, "whole": True, "endless": "true"},
+        )
         with self.home.sessions() as db:
             task = db.scalars(select(Task).where(Task.kind == "trial")).one()
             number, about = task.id, json.loads(task.payload["about"])
@@ -293,18 +367,24 @@ class TestChanges(WebCase):
             self.assertLess(db.get_one(Job, 1).draft["samples"], 10**6)
             state = self.home.task_folder(number) / "state.npz"
             write_state(state, {"about": np.array(task.payload["about"]), "film": np.zeros(3)})
-            self.assertEqual(self.client.get(f"/tasks/{number}/session").status_code, 404)  # it is not paused
+            self.assertEqual(
+                self.client.get(f"/tasks/{number}/session").status_code, 404
+            )  # it is not paused
             task.state = "paused"
             db.commit()
         answer = self.client.get(f"/tasks/{number}/session")
         self.assertIn("trial-1.session", answer.headers["content-disposition"])
-        go = self.client.post("/api/jobs/1/sessions?name=mine.session", content=answer.content).json()["go"]
+        go = self.client.post(
+            "/api/jobs/1/sessions?name=mine.session", content=answer.content
+        ).json()["go"]
         self.assertIn("b=2", go)
         with self.home.sessions() as db:
             trial = db.scalars(select(Trial).where(Trial.number == 2)).one()
             assert trial.task is not None
             self.assertEqual((trial.task.state, trial.note), ("paused", "loaded from mine.session"))
-            self.assertEqual((self.home.task_folder(trial.task.id) / "state.npz").read_bytes(), answer.content)
+            self.assertEqual(
+                (self.home.task_folder(trial.task.id) / "state.npz").read_bytes(), answer.content
+            )
             first = db.scalars(select(Trial).where(Trial.number == 1)).one()
             assert first.task is not None
             self.assertEqual(trial.task.payload["key"], first.task.payload["key"])
@@ -316,9 +396,13 @@ class TestChanges(WebCase):
             return path.read_bytes()
 
         for content, words in (
-            (b"", "empty"), (b"junk", "damaged"), (answer.content[:-40], "damaged"), (other(file_hash="0" * 64), "another scene"),
-            (other(later=1), "another edition"), (other(recipe={"width": -1}), "another edition"),
-        ):  # fmt: skip
+            (b"", "empty"),
+            (b"junk", "damaged"),
+            (answer.content[:-40], "damaged"),
+            (other(file_hash="0" * 64), "another scene"),
+            (other(later=1), "another edition"),
+            (other(recipe={"width": -1}), "another edition"),
+        ):
             problem = self.refused("POST", "/api/jobs/1/sessions?name=x.session", content=content)
             self.assertIn(words, problem["error"])
         with self.home.sessions() as db:
@@ -343,7 +427,9 @@ class TestChanges(WebCase):
             self.assertNotIn("9", task.payload["sizes"])
 
     def test_final_frames(self) -> None:
-        self.assertIn("does not fit", self.refused("POST", "/api/jobs/1/runs", json={"frame": 1})["error"])
+        self.assertIn(
+            "does not fit", self.refused("POST", "/api/jobs/1/runs", json={"frame": 1})["error"]
+        )
         self.client.put("/api/jobs/1/device", json={"device": "1"})
         self.assertEqual(self.client.post("/api/jobs/1/runs", json={"frame": "7"}).status_code, 200)
         with self.home.sessions() as db:
@@ -359,21 +445,32 @@ class TestChanges(WebCase):
         self.page("/jobs/1/scene")
 
     def test_scenes_come_in(self) -> None:
-        answer = self.client.post("/api/scenes?name=my%20scene.glb", content=small_demo().read_bytes())
+        answer = self.client.post(
+            "/api/scenes?name=my%20scene.glb", content=small_demo().read_bytes()
+        )
         self.assertEqual(answer.status_code, 200)
         with self.home.sessions() as db:
             task = db.get_one(Task, answer.json()["task"])
             self.assertEqual(Path(task.payload["source"]).read_bytes(), small_demo().read_bytes())
         self.page(f"/jobs/{answer.json()['job']}/scene")
-        self.assertIn("0 bytes", self.refused("POST", "/api/scenes?name=a.glb", content=b"")["error"])
-        self.assertIn("not a scene file", self.refused("POST", "/api/scenes?name=a.exe", content=b"x")["error"])
-        self.assertEqual([p.name for p in self.home.scratch.glob("tmp*")], [Path(task.payload["source"]).name])
+        self.assertIn(
+            "0 bytes", self.refused("POST", "/api/scenes?name=a.glb", content=b"")["error"]
+        )
+        self.assertIn(
+            "not a scene file",
+            self.refused("POST", "/api/scenes?name=a.exe", content=b"x")["error"],
+        )
+        self.assertEqual(
+            [p.name for p in self.home.scratch.glob("tmp*")], [Path(task.payload["source"]).name]
+        )
 
     def test_scenes_from_the_folder(self) -> None:
         (self.folder / "scenes" / "shop.glb").write_bytes(small_demo().read_bytes())
         (self.folder / "secret.glb").write_bytes(b"x")
         self.assertIn("shop.glb", self.page("/"))
-        self.assertEqual(self.client.post("/api/scenes/from-folder", json={"file": "shop.glb"}).status_code, 200)
+        self.assertEqual(
+            self.client.post("/api/scenes/from-folder", json={"file": "shop.glb"}).status_code, 200
+        )
         self.refused("POST", "/api/scenes/from-folder", json={"file": "../secret.glb"})
         self.refused("POST", "/api/scenes/from-folder", json={"file": "gone.glb"})
 
@@ -407,12 +504,18 @@ class TestChanges(WebCase):
                     "noise_percent",
                 ]
             ),
-            st.none() | st.integers() | st.floats() | st.text(max_size=5) | st.lists(st.integers(), max_size=2),
+            st.none()
+            | st.integers()
+            | st.floats()
+            | st.text(max_size=5)
+            | st.lists(st.integers(), max_size=2),
         ),
     )
     def test_any_body_is_answered(self, path: str, body: dict[str, object]) -> None:
         """No 5xx, whatever is sent."""
-        answer = self.client.post(f"/api/{path}", content=json.dumps(body), headers={"content-type": "application/json"})
+        answer = self.client.post(
+            f"/api/{path}", content=json.dumps(body), headers={"content-type": "application/json"}
+        )
         self.assertLess(answer.status_code, 500, (path, body, answer.text))
 
 
@@ -434,9 +537,12 @@ class TestFigures(unittest.TestCase):
             [shown.size(n) for n in (999, 1500, 12_300_000, 999_900_000, 3.2e9)],
             ["999 B", "1.50 kB", "12.3 MB", "1.00 GB", "3.20 GB"],
         )
-        self.assertEqual([shown.count(n) for n in (812, 48_000, 6_214_000)], ["812", "48.0 k", "6.21 M"])
         self.assertEqual(
-            [shown.duration(s) for s in (0.42, 36.1, 280, 51600, None)], ["0.420 s", "36.1 s", "4:40 min", "14 h 20", "–"]
+            [shown.count(n) for n in (812, 48_000, 6_214_000)], ["812", "48.0 k", "6.21 M"]
+        )
+        self.assertEqual(
+            [shown.duration(s) for s in (0.42, 36.1, 280, 51600, None)],
+            ["0.420 s", "36.1 s", "4:40 min", "14 h 20", "–"],
         )
         self.assertEqual(shown.predicted(2797, 1119), "47 ± 19 min")
         self.assertEqual(shown.predicted(51600, 2400), "14 h 20 ± 40 min")
@@ -445,7 +551,9 @@ class TestFigures(unittest.TestCase):
     def test_beam_adds_up(self) -> None:
         from mill_lane.core.weigh.ledger import Ledger, Step
 
-        ledger = Ledger((Step("geometry", "g", 200), Step("textures", "t", 600), Step("film", "f", 200)))
+        ledger = Ledger(
+            (Step("geometry", "g", 200), Step("textures", "t", 600), Step("film", "f", 200))
+        )
         b = beam(ledger, 500, 1000)
         self.assertAlmostEqual(sum(s.width + s.over_width for s in b.segments), b.end, places=1)
         self.assertAlmostEqual(sum(s.width for s in b.segments), b.post, places=1)
@@ -462,7 +570,12 @@ class TestFigures(unittest.TestCase):
 
         def trial(**recipe: object) -> Trial:
             values = DRAFT.model_dump(mode="json") | recipe
-            return Trial(recipe=values, region=[0, 0, values["width"], values["height"]], version_id=1, frame=1)
+            return Trial(
+                recipe=values,
+                region=[0, 0, values["width"], values["height"]],
+                version_id=1,
+                frame=1,
+            )
 
         self.assertEqual(changes(trial(), None), "base")
         self.assertEqual(changes(trial(), trial()), "same again")

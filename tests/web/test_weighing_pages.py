@@ -1,4 +1,7 @@
-"""Pages and changes that belong to weighing: views before it is done, what-ifs, memory profiles, scenes that go out."""
+"""Pages and changes that belong to weighing:
+
+views before it is done, what-ifs, memory profiles, scenes that go out.
+"""
 
 from __future__ import annotations
 
@@ -14,12 +17,20 @@ class TestWeighing(_WebCase):
         self.assertIn("Known as soon as", self.page("/jobs/1/scene?tab=transparency"))
         self.assertIn("being looked at", self.page("/jobs/1/trim?rule=footprint"))
         self.assertEqual(self.client.get("/jobs/1/overlap.png").status_code, 404)
-        for path in ("scene?shade=seen&frame=9999&image=3", "scene?shade=nothing&tab=nowhere", "scene?q=%3E5m", "scene?q=%3E"):
+        for path in (
+            "scene?shade=seen&frame=9999&image=3",
+            "scene?shade=nothing&tab=nowhere",
+            "scene?q=%3E5m",
+            "scene?q=%3E",
+        ):
             self.page(f"/jobs/1/{path}")
         self.assertNotIn("counter", self.page("/jobs/1/scene?q=%3E30").split("<tbody>")[-1])
 
     def test_what_if(self) -> None:
-        usual, asked = self.page("/jobs/1/fit"), self.page("/jobs/1/fit?tile=64&flight=100000&lend=1.5&layers=albedo,nonsense")
+        usual, asked = (
+            self.page("/jobs/1/fit"),
+            self.page("/jobs/1/fit?tile=64&flight=100000&lend=1.5&layers=albedo,nonsense"),
+        )
         self.assertIn("262,144</span> samples in flight", usual)
         self.assertIn("4,096</span> samples in flight", asked)
         self.assertIn("1.50 GB of it lent", asked)
@@ -30,7 +41,11 @@ class TestWeighing(_WebCase):
         self.page("/jobs/1/fit?profile=99")
 
     def test_a_profile_from_begin_to_end(self) -> None:
-        number = int(self.client.post("/api/jobs/1/profiles", json={"name": "elsewhere"}).json()["go"].split("=")[1])
+        number = int(
+            self.client.post("/api/jobs/1/profiles", json={"name": "elsewhere"})
+            .json()["go"]
+            .split("=")[1]
+        )
         self.refused("POST", f"/api/profiles/{number}/fit")
         log = {"width": 1920, "height": 1080, "peak_gb": 3.0, "samples": 100_000}
         for peak in (3.0, 3.2):
@@ -56,5 +71,7 @@ class TestWeighing(_WebCase):
         self.assertIn("Version 1 as USDZ", self.page("/jobs/1/trim"))
         with self.home.sessions() as db:
             task = db.scalars(select(Task).where(Task.kind == "export")).one()
-        self.assertEqual(self.client.get(f"/jobs/1/exports/{task.id}").status_code, 404)  # not written yet
+        self.assertEqual(
+            self.client.get(f"/jobs/1/exports/{task.id}").status_code, 404
+        )  # not written yet
         self.assertEqual(self.client.get("/jobs/1/exports/1").status_code, 404)

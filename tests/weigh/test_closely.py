@@ -1,4 +1,7 @@
-"""Looking closely: texel need, seen or not, overlapping layers, true distances, what pictures hold, what lamps give."""
+"""Looking closely:
+
+texel need, seen or not, overlapping layers, true distances, what pictures hold, what lamps give.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +18,17 @@ from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.render.load import camera_track, load, pose
-from mill_lane.core.scene.model import Channel, Geometry, Image, Light, Material, Node, Scene, Texture, TextureUse
+from mill_lane.core.scene.model import (
+    Channel,
+    Geometry,
+    Image,
+    Light,
+    Material,
+    Node,
+    Scene,
+    Texture,
+    TextureUse,
+)
 from mill_lane.core.weigh.closely import weigh_closely
 from mill_lane.core.weigh.hits import Hits, Rays, camera_rays, meet, reflected, refracted
 from mill_lane.core.weigh.images import look_at_image, used_bits, used_channels
@@ -48,7 +61,10 @@ def with_print(scene: Scene, **more: object) -> Scene:
 
 
 class TestTexelNeed(unittest.TestCase):
-    """A plane before a pinhole: texels a pixel = texture size x pixel footprint / plane size (closed form)."""
+    """A plane before a pinhole:
+
+    texels a pixel = texture size x pixel footprint / plane size (closed form).
+    """
 
     pixel = 2 * math.tan(0.3) / HEIGHT  # of `scene_of`'s camera, at one metre
 
@@ -80,7 +96,9 @@ class TestTexelNeed(unittest.TestCase):
         view = seen_by(scene)
         self.assertEqual(list(view.best), [SEEN, REFLECTED])
         # 5 m to the mirror and 8 m back.
-        np.testing.assert_allclose(view.needs[0], (3.0 / (self.pixel * 13), 2.0 / (self.pixel * 13)), rtol=1e-3)
+        np.testing.assert_allclose(
+            view.needs[0], (3.0 / (self.pixel * 13), 2.0 / (self.pixel * 13)), rtol=1e-3
+        )
 
     def test_nothing_beyond_the_98th_percentile(self) -> None:
         """Two prints of one picture, the nearer over 1 % of the places: the farther one decides."""
@@ -117,16 +135,23 @@ class TestTexelNeed(unittest.TestCase):
 
     def test_round_mirrors_and_glass_balls(self) -> None:
         wall = upright(400, z=-20)
-        behind = shapes.sheet(np.array([200.0, -200, 30]), np.array([-400.0, 0, 0]), np.array([0, 400.0, 0]))
+        behind = shapes.sheet(
+            np.array([200.0, -200, 30]), np.array([-400.0, 0, 0]), np.array([0, 400.0, 0])
+        )
         self.differences(scene_of((shapes.ball(1.0, 400), MIRROR), (behind, WHITE)), reflected)
         self.differences(scene_of((shapes.ball(1.0, 400), WHITE), (wall, WHITE)), refracted)
 
 
 class TestSeenOrNot(unittest.TestCase):
     def test_each_class(self) -> None:
-        """A floor under a sun: a ball on it, one above the picture that shadows it, one only in a mirror, one boxed in."""
+        """A floor under a sun:
+
+        a ball on it, one above the picture that shadows it, one only in a mirror, one boxed in.
+        """
         ball = shapes.ball(0.3, 24)
-        mirror = shapes.sheet(np.array([-1.0, 0, -2.0]), np.array([2.0, 0, 0]), np.array([0, 2.0, 0]))
+        mirror = shapes.sheet(
+            np.array([-1.0, 0, -2.0]), np.array([2.0, 0, 0]), np.array([0, 2.0, 0])
+        )
         things = (
             (floor(12), WHITE),
             (shapes.moved(ball, (0.5, 0.3, 0)), WHITE),
@@ -140,7 +165,9 @@ class TestSeenOrNot(unittest.TestCase):
         scene = scene_of(*things, eye=(0, 1, 5), at=(0, 0.8, 0), lights=(sun,))
         best = list(seen_by(scene, 128).best)
         self.assertEqual(best[:6], [SEEN, SEEN, SEEN, REFLECTED, LIGHTS, NEVER])
-        self.assertEqual([m.behind for m in weigh(scene).meshes], [False, False, False, True, False, True, True])
+        self.assertEqual(
+            [m.behind for m in weigh(scene).meshes], [False, False, False, True, False, True, True]
+        )
 
     def test_share_of_the_picture(self) -> None:
         """A square of 1 m at 5 m fills (1 / (10 tan 0.3))^2 of a square picture."""
@@ -149,11 +176,21 @@ class TestSeenOrNot(unittest.TestCase):
 
     def test_only_in_some_frames(self) -> None:
         turn = Channel(
-            "rotation", "LINEAR", np.array([0.0, 10 / 24]), np.array([[0.0, 0, 0, 1], [0, math.sin(0.6), 0, math.cos(0.6)]])
+            "rotation",
+            "LINEAR",
+            np.array([0.0, 10 / 24]),
+            np.array([[0.0, 0, 0, 1], [0, math.sin(0.6), 0, math.cos(0.6)]]),
         )
-        scene = scene_of((upright(), WHITE), (shapes.moved(shapes.ball(0.3, 16), (-4.0, 0, 3.5)), WHITE), frames=(1, 11))
+        scene = scene_of(
+            (upright(), WHITE),
+            (shapes.moved(shapes.ball(0.3, 16), (-4.0, 0, 3.5)), WHITE),
+            frames=(1, 11),
+        )
         nodes = tuple(
-            Node("camera", translation=(0, 0, 5.0), camera=0, channels=(turn,)) if n.camera >= 0 else n for n in scene.nodes
+            Node("camera", translation=(0, 0, 5.0), camera=0, channels=(turn,))
+            if n.camera >= 0
+            else n
+            for n in scene.nodes
         )
         view = seen_by(replace(scene, nodes=nodes))
         self.assertEqual(list(view.best), [SEEN, SEEN])
@@ -192,7 +229,9 @@ class TestOverlap(unittest.TestCase):
             for n in (0, 1, 7):
                 with self.subTest(material.name, n=n):
                     view = self.stack(n, material)
-                    self.assertEqual((view.layers_most, view.layers_p99, int(view.overlap.max())), (n, n, n))
+                    self.assertEqual(
+                        (view.layers_most, view.layers_p99, int(view.overlap.max())), (n, n, n)
+                    )
 
     def test_leaves_stop_a_ray_and_their_gaps_do_not(self) -> None:
         """A picture whose left half is a hole: the right half shows nothing behind it."""
@@ -213,11 +252,20 @@ class TestTrueDistances(unittest.TestCase):
         matrix = np.eye(4)
         matrix[:3, :3] = looking((1, 2, 3), (0, 0, 0))[:3, :3] @ np.diag([2.0, 0.5, 1.0])
         matrix[:3, 3] = (1.0, 0.3, -4.0)
-        walk = Channel("translation", "LINEAR", np.array([0.0, 1.0]), np.array([[-3.0, 2, 3], [4, 1, -2.5]]))
+        walk = Channel(
+            "translation", "LINEAR", np.array([0.0, 1.0]), np.array([[-3.0, 2, 3], [4, 1, -2.5]])
+        )
         scene = scene_of((ball, WHITE), frames=(1, 25))
-        scene = replace(scene, nodes=(Node("ball", mesh=0, matrix=matrix), Node("camera", camera=0, channels=(walk,))))
+        scene = replace(
+            scene,
+            nodes=(Node("ball", mesh=0, matrix=matrix), Node("camera", camera=0, channels=(walk,))),
+        )
         row = weigh(scene, exact=True).meshes[0]
-        body = trimesh.Trimesh(ball.positions.astype(float) @ matrix[:3, :3].T + matrix[:3, 3], ball.triangles, process=False)
+        body = trimesh.Trimesh(
+            ball.positions.astype(float) @ matrix[:3, :3].T + matrix[:3, 3],
+            ball.triangles,
+            process=False,
+        )
         path = np.array([[-3.0, 2, 3]]) + np.arange(25)[:, None] / 24 * np.array([[7.0, -1, -5.5]])
         _, distance, _ = trimesh.proximity.closest_point_naive(body, path)
         self.assertAlmostEqual(row.nearest_m or 0, float(distance.min()), places=5)
@@ -226,7 +274,9 @@ class TestTrueDistances(unittest.TestCase):
         self.assertLessEqual(weigh(scene).meshes[0].nearest_m or 0, (row.nearest_m or 0) + 1e-9)
 
     def test_things_that_move_are_asked_frame_by_frame(self) -> None:
-        move = Channel("translation", "LINEAR", np.array([0.0, 1.0]), np.array([[0.0, 0, -9], [0, 0, 3.0]]))
+        move = Channel(
+            "translation", "LINEAR", np.array([0.0, 1.0]), np.array([[0.0, 0, -9], [0, 0, 3.0]])
+        )
         scene = scene_of((shapes.ball(0.5, 32), WHITE), frames=(1, 25))
         scene = replace(scene, nodes=(Node("ball", mesh=0, channels=(move,)), *scene.nodes[1:]))
         row = weigh(scene, exact=True).meshes[0]
@@ -235,7 +285,9 @@ class TestTrueDistances(unittest.TestCase):
 
     def test_edges_in_pixels(self) -> None:
         """A square of 2 m in 10 x 10 cells at 5 m: two edges of 0.2 m to one diagonal."""
-        g = shapes.sheet(np.array([-1.0, -1, 0]), np.array([2.0, 0, 0]), np.array([0, 2.0, 0]), (10, 10))
+        g = shapes.sheet(
+            np.array([-1.0, -1, 0]), np.array([2.0, 0, 0]), np.array([0, 2.0, 0]), (10, 10)
+        )
         row = weigh(scene_of((g, WHITE)), aspect=1.0, exact=True).meshes[0]
         self.assertAlmostEqual((row.edge_px or 0) / (0.2 / (TestTexelNeed.pixel * 5)), 1, places=3)
 
@@ -260,24 +312,43 @@ class TestPictures(unittest.TestCase):
 
     def test_bits(self) -> None:
         low = np.random.default_rng(2).integers(0, 256, (40, 40, 1)).astype(np.uint16)
-        self.assertEqual([used_bits(x) for x in (low * 257, low * 256, low.astype(np.uint8))], [8, 8, 8])
+        self.assertEqual(
+            [used_bits(x) for x in (low * 257, low * 256, low.astype(np.uint8))], [8, 8, 8]
+        )
         one = low * 257
         one[39, 3] += 1
         self.assertEqual(used_bits(one), 16)
 
     def test_the_same_picture_twice(self) -> None:
-        """Once as a PNG, once as another PNG of the same pixels: the files differ, the pixels do not."""
+        """Once as a PNG, once as another PNG of the same pixels:
+
+        the files differ, the pixels do not.
+        """
         a = picture(16)
         pixels = np.random.default_rng(3).integers(0, 255, (16, 16, 3)).astype(np.uint8)
-        b = Image("again", "image/png", 16, 16, 3, 8, 0, lambda: encode(pixels, "image/png") + b"\0")
+        b = Image(
+            "again", "image/png", 16, 16, 3, 8, 0, lambda: encode(pixels, "image/png") + b"\0"
+        )
         self.assertEqual(look_at_image(a).digest, look_at_image(b).digest)
         self.assertNotEqual(look_at_image(a).digest, look_at_image(picture(8)).digest)
 
     def row(self, width: int, height: int, need: tuple[float, float] | None) -> TextureRow:
         return TextureRow(
-            index=0, name="t", width=width, height=height, channels=3, bits=8, mime="image/png", file_bytes=1,
-            memory_bytes=4 * width * height, role="base colour", nearest_m=1.0, in_view=True, missing=False, need=need,
-        )  # fmt: skip
+            index=0,
+            name="t",
+            width=width,
+            height=height,
+            channels=3,
+            bits=8,
+            mime="image/png",
+            file_bytes=1,
+            memory_bytes=4 * width * height,
+            role="base colour",
+            nearest_m=1.0,
+            in_view=True,
+            missing=False,
+            need=need,
+        )
 
     @given(st.integers(1, 14), st.integers(1, 14), st.floats(0.5, 9000), st.floats(0.5, 9000))
     @settings(max_examples=200)
@@ -293,10 +364,17 @@ class TestPictures(unittest.TestCase):
 
 class TestLamps(unittest.TestCase):
     def test_shares_of_two_lamps(self) -> None:
-        """Two lamps at one place, one three times as strong: three quarters and one quarter of the light."""
+        """Two lamps at one place, one three times as strong:
+
+        three quarters and one quarter of the light.
+        """
         at = looking((0, 2, 0.001), (0, 0, 0))
-        lamps = tuple((Light(n, "point", (1, 1, 1), i), at) for n, i in (("strong", 30.0), ("weak", 10.0)))
-        lit = light_view(load(scene_of((floor(8), WHITE), eye=(0, 3, 4), lights=lamps), 1), [1], 1.0, 1)
+        lamps = tuple(
+            (Light(n, "point", (1, 1, 1), i), at) for n, i in (("strong", 30.0), ("weak", 10.0))
+        )
+        lit = light_view(
+            load(scene_of((floor(8), WHITE), eye=(0, 3, 4), lights=lamps), 1), [1], 1.0, 1
+        )
         assert lit.shares is not None
         self.assertAlmostEqual(lit.shares["strong"], 0.75, delta=0.02)
         self.assertAlmostEqual(sum(lit.shares.values()), 1, delta=0.01)
@@ -311,7 +389,10 @@ class TestLamps(unittest.TestCase):
     def test_what_is_brighter_than_white(self) -> None:
         glow = Material("glow", (0, 0, 0, 1), 0.0, 1.0, emissive=(3.0, 3.0, 3.0))
         dim = Material("dim", (0, 0, 0, 1), 0.0, 1.0, emissive=(0.9, 0.9, 0.9))
-        things = ((shapes.moved(upright(1), (-0.7, 0, 0)), glow), (shapes.moved(upright(1), (0.7, 0, 0)), dim))
+        things = (
+            (shapes.moved(upright(1), (-0.7, 0, 0)), glow),
+            (shapes.moved(upright(1), (0.7, 0, 0)), dim),
+        )
         lit = light_view(load(scene_of(*things), 1), [1], 1.0, 1)
         self.assertEqual([t for t, _ in lit.blown], [0])
         self.assertAlmostEqual(lit.blown[0][1], (1 / (10 * math.tan(0.3))) ** 2, delta=0.01)
@@ -322,11 +403,15 @@ class TestInFull(unittest.TestCase):
         stages: list[Inventory] = []
         told: list[float] = []
         scene = open_scene(small_demo())
-        found = weigh_closely(scene, threads=2, progress=lambda share, text: told.append(share), ready=stages.append)
+        found = weigh_closely(
+            scene, threads=2, progress=lambda share, text: told.append(share), ready=stages.append
+        )
         self.assertEqual([i.stage for i in stages] + [found.stage], [1, 2, 3, 4])
         self.assertEqual(told, sorted(told))
         meshes = {m.name: m for m in found.meshes}
-        self.assertEqual((meshes["counter"].seen, meshes["store_shelving"].seen), ("seen", "reflected"))
+        self.assertEqual(
+            (meshes["counter"].seen, meshes["store_shelving"].seen), ("seen", "reflected")
+        )
         self.assertGreater(meshes["counter"].share or 0, 0.2)
         textures = {t.name: t for t in found.textures}
         self.assertEqual((textures["bark_normal"].bits, textures["bark_normal"].bits_used), (16, 8))
@@ -349,22 +434,36 @@ class TestInFull(unittest.TestCase):
 
     def test_a_crowd_is_weighed_whole_and_drawn_in_part(self) -> None:
         """Five thousand copies and one large thing: all are counted, the plan keeps the largest."""
-        base = scene_of((shapes.ball(0.2, 8), WHITE), (floor(40), WHITE), eye=(0, 2, 5), environment=even_sky())
-        crowd = tuple(Node(f"n{i}", mesh=0, translation=(0.5 * (i % 80) - 20, 0.2, -0.5 * (i // 80))) for i in range(5000))
+        base = scene_of(
+            (shapes.ball(0.2, 8), WHITE), (floor(40), WHITE), eye=(0, 2, 5), environment=even_sky()
+        )
+        crowd = tuple(
+            Node(f"n{i}", mesh=0, translation=(0.5 * (i % 80) - 20, 0.2, -0.5 * (i // 80)))
+            for i in range(5000)
+        )
         found = weigh_closely(replace(base, nodes=(*crowd, *base.nodes[1:])), aspect=1.0)
-        self.assertEqual((found.instances, len(found.footprints), found.footprints_left_out), (5001, 3000, 2001))
+        self.assertEqual(
+            (found.instances, len(found.footprints), found.footprints_left_out), (5001, 3000, 2001)
+        )
         self.assertIn("thing 1", {f.name for f in found.footprints})
         self.assertEqual({f.seen for f in found.footprints if f.name == "thing 1"}, {"seen"})
         self.assertEqual([m.seen for m in found.meshes], ["seen", "seen"])
 
     def test_a_picture_that_cannot_be_decoded(self) -> None:
         broken = Image("broken", "image/png", 8, 8, 3, 8, 4, lambda: b"\x89PNG")
-        scene = replace(scene_of((upright(), TEXTURED), environment=even_sky()), images=(broken,), textures=(Texture("t", 0),))
+        scene = replace(
+            scene_of((upright(), TEXTURED), environment=even_sky()),
+            images=(broken,),
+            textures=(Texture("t", 0),),
+        )
         found = weigh_closely(scene, aspect=1.0)
         self.assertEqual((found.stage, found.textures[0].why), (4, "cannot be decoded"))
 
     def test_levels_of_subdivision(self) -> None:
-        """A cube: 6 quads make 24 and 96 (Catmull-Clark: every face times its corners, then times 4)."""
+        """A cube:
+
+        6 quads make 24 and 96 (Catmull-Clark: every face times its corners, then times 4).
+        """
         row = weigh(scene_of((shapes.box((1, 1, 1)), WHITE))).meshes[0]
         cage = MeshRow.model_validate(row.model_dump() | {"subdivision": ("catmullClark", 24, 12)})
         self.assertEqual([cage.at_level(n) for n in range(4)], [12, 48, 192, 768])

@@ -20,8 +20,15 @@ from tests.scenes import small_demo
 
 CPU = Device(name="cpu", kind="cpu", memory_bytes=10**10, threads=2)
 TRUE = MemoryProfile(
-    name="elsewhere", fixed=0.8e9, triangle=150.0, value8=1.4, value16=3.0, pixel=20.0, sample=300.0, denoise=90.0
-)  # fmt: skip
+    name="elsewhere",
+    fixed=0.8e9,
+    triangle=150.0,
+    value8=1.4,
+    value16=3.0,
+    pixel=20.0,
+    sample=300.0,
+    denoise=90.0,
+)
 
 
 def trials(n: int, seed: int, noise: float = 0.0) -> list[Logged]:
@@ -29,9 +36,13 @@ def trials(n: int, seed: int, noise: float = 0.0) -> list[Logged]:
     out = []
     for _ in range(n):
         load = Load(
-            triangles=rng.uniform(1e5, 2e7), values8=rng.uniform(0, 3e9), values16=rng.uniform(0, 5e8),
-            pixels=rng.uniform(1e6, 3e7), samples=rng.uniform(1e5, 4e6), denoised=rng.choice([0, 2e6]),
-        )  # fmt: skip
+            triangles=rng.uniform(1e5, 2e7),
+            values8=rng.uniform(0, 3e9),
+            values16=rng.uniform(0, 5e8),
+            pixels=rng.uniform(1e6, 3e7),
+            samples=rng.uniform(1e5, 4e6),
+            denoised=rng.choice([0, 2e6]),
+        )
         peak = predicted(TRUE, load) * (1 + noise * rng.standard_normal())
         out.append(Logged(load=load, peak_bytes=peak))
     return out
@@ -56,7 +67,9 @@ class TestProfiles(unittest.TestCase):
     def test_exact_trials_give_the_figures_back(self) -> None:
         found = fit(MemoryProfile(name="elsewhere"), trials(30, 1))
         for unit in UNITS:
-            self.assertAlmostEqual(getattr(found.profile, unit) / getattr(TRUE, unit), 1, delta=0.02, msg=unit)
+            self.assertAlmostEqual(
+                getattr(found.profile, unit) / getattr(TRUE, unit), 1, delta=0.02, msg=unit
+            )
         self.assertEqual(set(found.decided), set(UNITS))
         self.assertLess(found.rms, 2e7)
 
@@ -66,7 +79,10 @@ class TestProfiles(unittest.TestCase):
             self.assertAlmostEqual(predicted(found.profile, t.load) / t.peak_bytes, 1, delta=0.05)
 
     def test_one_trial_moves_little_and_says_so(self) -> None:
-        """One equation for six figures: it is met, nothing counts as decided, and a figure that it lacks is left."""
+        """One equation for six figures:
+
+        it is met, nothing counts as decided, and a figure that it lacks is left.
+        """
         own = MemoryProfile(name="elsewhere")
         one = Logged(load=Load(triangles=1e7, values8=1e9), peak_bytes=5e9)
         found = fit(own, [one])
@@ -81,7 +97,10 @@ class TestProfiles(unittest.TestCase):
     def test_never_below_nothing(self, seed: int, n: int) -> None:
         """Peaks that have nothing to do with what was held."""
         rng = np.random.default_rng(seed)
-        wild = [t.model_copy(update={"peak_bytes": float(rng.uniform(1e8, 2e10))}) for t in trials(n, seed)]
+        wild = [
+            t.model_copy(update={"peak_bytes": float(rng.uniform(1e8, 2e10))})
+            for t in trials(n, seed)
+        ]
         found = fit(MemoryProfile(name="x"), wild)
         self.assertTrue(all(getattr(found.profile, u) >= 0 for u in UNITS))
         self.assertEqual(len(found.residuals), n)
@@ -92,7 +111,9 @@ class TestWhatIf(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.inventory = weigh(open_scene(small_demo()))
 
-    def total(self, asked: WhatIf, device: Device = DEMO_CARD, profile: MemoryProfile | None = None) -> int:
+    def total(
+        self, asked: WhatIf, device: Device = DEMO_CARD, profile: MemoryProfile | None = None
+    ) -> int:
         return reckon(self.inventory, FINAL, device, asked, profile)[0].total
 
     def test_nothing_asked_changes_nothing(self) -> None:
@@ -107,7 +128,9 @@ class TestWhatIf(unittest.TestCase):
         # 120 bytes a path: half the paths, half of that.
         self.assertEqual(before - self.total(WhatIf(flight=131_072)), 131_072 * 120)
         self.assertEqual(before - self.total(WhatIf(tile=256)), (262_144 - 65_536) * 120)
-        self.assertEqual(self.total(WhatIf(tile=4096)), before)  # a tile larger than what is kept changes nothing
+        self.assertEqual(
+            self.total(WhatIf(tile=4096)), before
+        )  # a tile larger than what is kept changes nothing
         self.assertLess(self.total(WhatIf(layers=())), before)
         self.assertLess(self.total(WhatIf(width=960, height=540)), before)
         self.assertEqual(self.total(WhatIf(tile=16), CPU), self.total(WhatIf(), CPU))
@@ -119,6 +142,15 @@ class TestWhatIf(unittest.TestCase):
     def test_the_ledger_of_a_profile_adds_up_to_what_it_predicts(self) -> None:
         for asked in (WhatIf(), WhatIf(denoise=True, width=640, height=360, flight=50_000)):
             recipe = asked.recipe(FINAL)
-            load = load_of(self.inventory, recipe, asked.in_flight(DEMO_CARD, recipe.width * recipe.height), asked.denoise)
-            self.assertAlmostEqual(self.total(asked, profile=TRUE) / predicted(TRUE, load), 1, places=5)
-        self.assertGreater(self.total(WhatIf(denoise=True), profile=TRUE), self.total(WhatIf(), profile=TRUE))
+            load = load_of(
+                self.inventory,
+                recipe,
+                asked.in_flight(DEMO_CARD, recipe.width * recipe.height),
+                asked.denoise,
+            )
+            self.assertAlmostEqual(
+                self.total(asked, profile=TRUE) / predicted(TRUE, load), 1, places=5
+            )
+        self.assertGreater(
+            self.total(WhatIf(denoise=True), profile=TRUE), self.total(WhatIf(), profile=TRUE)
+        )

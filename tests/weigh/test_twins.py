@@ -18,18 +18,32 @@ from mill_lane.demo import shapes
 from tests.scenes import WHITE, floor, scene_of
 
 LOAF = shapes.ball(0.2, 24)
-LOAF = Geometry(LOAF.positions * np.float32([1.0, 0.6, 1.7]) + np.float32([0.1, 0.3, 0]), LOAF.normals, LOAF.uvs, LOAF.triangles)
+LOAF = Geometry(
+    LOAF.positions * np.float32([1.0, 0.6, 1.7]) + np.float32([0.1, 0.3, 0]),
+    LOAF.normals,
+    LOAF.uvs,
+    LOAF.triangles,
+)
 n_ = LOAF.normals / np.float32([1.0, 0.6, 1.7])
-LOAF = Geometry(LOAF.positions, n_ / np.linalg.norm(n_, axis=1, keepdims=True), LOAF.uvs, LOAF.triangles)
+LOAF = Geometry(
+    LOAF.positions, n_ / np.linalg.norm(n_, axis=1, keepdims=True), LOAF.uvs, LOAF.triangles
+)
 QUICK = settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
 
 
 def baked(g: Geometry, m: np.ndarray, to: np.ndarray) -> Geometry:
-    """The transform put into the vertices, as an exporter does: a mirrored mesh has its triangles turned round."""
+    """The transform put into the vertices, as an exporter does:
+
+    a mirrored mesh has its triangles turned round.
+    """
     normals = g.normals @ np.linalg.inv(m)
     normals /= np.linalg.norm(normals, axis=1, keepdims=True)
-    triangles = g.triangles if np.linalg.det(m) > 0 else np.ascontiguousarray(g.triangles[:, [0, 2, 1]])
-    return Geometry((g.positions @ m.T + to).astype(np.float32), normals.astype(np.float32), g.uvs, triangles)
+    triangles = (
+        g.triangles if np.linalg.det(m) > 0 else np.ascontiguousarray(g.triangles[:, [0, 2, 1]])
+    )
+    return Geometry(
+        (g.positions @ m.T + to).astype(np.float32), normals.astype(np.float32), g.uvs, triangles
+    )
 
 
 def rotation(x: float, y: float, z: float) -> np.ndarray:
@@ -39,23 +53,37 @@ def rotation(x: float, y: float, z: float) -> np.ndarray:
 class TestBaked(unittest.TestCase):
     @QUICK
     @given(
-        st.tuples(*[st.floats(-math.pi, math.pi)] * 3), st.floats(0.01, 50.0), st.sampled_from([1, -1]),
+        st.tuples(*[st.floats(-math.pi, math.pi)] * 3),
+        st.floats(0.01, 50.0),
+        st.sampled_from([1, -1]),
         st.tuples(*[st.floats(-30, 30)] * 3),
-    )  # fmt: skip
-    def test_rotation_mirror_scale(self, turn: tuple[float, ...], size: float, side: int, to: tuple[float, ...]) -> None:
+    )
+    def test_rotation_mirror_scale(
+        self, turn: tuple[float, ...], size: float, side: int, to: tuple[float, ...]
+    ) -> None:
         m = rotation(*turn) @ np.diag([size * side, size, size])
         found = fitted(LOAF, baked(LOAF, m, np.array(to)))
         assert found is not None
-        np.testing.assert_allclose(found[:, :3], m, atol=2e-4 * size + 1e-5 * float(np.abs(to).max()))
+        np.testing.assert_allclose(
+            found[:, :3], m, atol=2e-4 * size + 1e-5 * float(np.abs(to).max())
+        )
 
     @QUICK
     @given(st.tuples(*[st.floats(0.2, 3.0)] * 3), st.tuples(*[st.floats(-math.pi, math.pi)] * 3))
     def test_uneven_scale(self, size: tuple[float, ...], turn: tuple[float, ...]) -> None:
-        self.assertIsNotNone(fitted(LOAF, baked(LOAF, rotation(*turn) @ np.diag(size), np.zeros(3))))
+        self.assertIsNotNone(
+            fitted(LOAF, baked(LOAF, rotation(*turn) @ np.diag(size), np.zeros(3)))
+        )
 
     @QUICK
-    @given(st.integers(0, len(LOAF.positions) - 1), st.integers(0, 2), st.tuples(*[st.floats(-math.pi, math.pi)] * 3))
-    def test_one_vertex_moved_by_a_millimetre_is_another_mesh(self, vertex: int, axis: int, turn: tuple[float, ...]) -> None:
+    @given(
+        st.integers(0, len(LOAF.positions) - 1),
+        st.integers(0, 2),
+        st.tuples(*[st.floats(-math.pi, math.pi)] * 3),
+    )
+    def test_one_vertex_moved_by_a_millimetre_is_another_mesh(
+        self, vertex: int, axis: int, turn: tuple[float, ...]
+    ) -> None:
         moved = LOAF.positions.copy()
         moved[vertex, axis] += 0.001
         other = Geometry(moved, LOAF.normals, LOAF.uvs, LOAF.triangles)
@@ -63,7 +91,12 @@ class TestBaked(unittest.TestCase):
         self.assertIsNone(fitted(LOAF, baked(other, rotation(*turn), np.array([1.0, 2.0, 3.0]))))
 
     def test_turned_inside_out_is_another_mesh(self) -> None:
-        inside = Geometry(LOAF.positions, LOAF.normals, LOAF.uvs, np.ascontiguousarray(LOAF.triangles[:, [0, 2, 1]]))
+        inside = Geometry(
+            LOAF.positions,
+            LOAF.normals,
+            LOAF.uvs,
+            np.ascontiguousarray(LOAF.triangles[:, [0, 2, 1]]),
+        )
         self.assertIsNone(fitted(LOAF, inside))
 
     def test_flat_meshes(self) -> None:
@@ -80,16 +113,23 @@ class TestBaked(unittest.TestCase):
         self.assertIsNone(fitted(sheet, bent))
 
     def test_in_a_scene(self) -> None:
-        """Saved bytes and rows: six baked copies of one loaf, one near miss, one exact copy of a baked one."""
+        """Saved bytes and rows:
+
+        six baked copies of one loaf, one near miss, one exact copy of a baked one.
+        """
         rng = np.random.default_rng(4)
-        turns = [rotation(*rng.uniform(-3, 3, 3)) @ np.diag([s, 1, 1]) for s in (1, -1, 1, -1, 1, 1)]
+        turns = [
+            rotation(*rng.uniform(-3, 3, 3)) @ np.diag([s, 1, 1]) for s in (1, -1, 1, -1, 1, 1)
+        ]
         copies = [baked(LOAF, m, rng.uniform(-2, 2, 3)) for m in turns]
         miss = copies[0].positions.copy()
         miss[7, 1] += 0.001
         near = Geometry(miss, copies[0].normals, copies[0].uvs, copies[0].triangles)
         scene = scene_of(*[(g, WHITE) for g in (LOAF, *copies, near, copies[2])])
         # One material for all, or they could not be shared.
-        meshes = tuple(replace(m, parts=tuple(replace(p, material=0) for p in m.parts)) for m in scene.meshes)
+        meshes = tuple(
+            replace(m, parts=tuple(replace(p, material=0) for p in m.parts)) for m in scene.meshes
+        )
         rows = weigh(replace(scene, meshes=meshes)).meshes
         self.assertEqual([r.twin_of for r in rows], [None, *[0] * 6, None, 0])
         self.assertEqual([r.twin_baked for r in rows], [False, *[True] * 6, False, True])

@@ -19,7 +19,16 @@ from mill_lane.core.plan.fitting import check_fits
 from mill_lane.core.recipe import FINAL, Recipe
 from mill_lane.core.render.film import new_film
 from mill_lane.core.render.load import load
-from mill_lane.core.scene.model import Camera, Channel, Material, Mesh, Node, Scene, Texture, TextureUse
+from mill_lane.core.scene.model import (
+    Camera,
+    Channel,
+    Material,
+    Mesh,
+    Node,
+    Scene,
+    Texture,
+    TextureUse,
+)
 from mill_lane.core.trim.distance import by_distance, halvings, side_limit
 from mill_lane.core.trim.textures import shrink
 from mill_lane.core.weigh.frames import frames_looked_at
@@ -36,7 +45,12 @@ CPU = Device(name="cpu", kind="cpu", memory_bytes=10**10, threads=2)
 class TestDistances(unittest.TestCase):
     def test_boxes(self) -> None:
         lo, hi = np.array([[0.0, 0, 0]]), np.array([[1.0, 1, 1]])
-        for p, want in (((0.5, 0.5, 0.5), 0.0), ((3, 0.5, 0.5), 2.0), ((2, 2, 0.5), math.sqrt(2)), ((-1, -1, -1), math.sqrt(3))):
+        for p, want in (
+            ((0.5, 0.5, 0.5), 0.0),
+            ((3, 0.5, 0.5), 2.0),
+            ((2, 2, 0.5), math.sqrt(2)),
+            ((-1, -1, -1), math.sqrt(3)),
+        ):
             self.assertAlmostEqual(float(box_distance(np.array([p], float), lo, hi)[0, 0]), want)
 
     @given(st.lists(st.floats(-5, 5), min_size=9, max_size=9))
@@ -49,8 +63,14 @@ class TestDistances(unittest.TestCase):
 
     def moving(self) -> Scene:
         """A camera that walks from 12 m to 2 m before a ball of radius 1 in frames 1 to 11."""
-        walk = Channel("translation", "LINEAR", np.array([0.0, 10 / 24]), np.array([[0.0, 0, 13], [0, 0, 3]]))
-        scene = scene_of((shapes.ball(1.0, 16), WHITE), (shapes.moved(shapes.ball(1.0, 16), (0, 0, 40)), WHITE), frames=(1, 11))
+        walk = Channel(
+            "translation", "LINEAR", np.array([0.0, 10 / 24]), np.array([[0.0, 0, 13], [0, 0, 3]])
+        )
+        scene = scene_of(
+            (shapes.ball(1.0, 16), WHITE),
+            (shapes.moved(shapes.ball(1.0, 16), (0, 0, 40)), WHITE),
+            frames=(1, 11),
+        )
         camera = Node("camera", camera=0, channels=(walk,))
         return replace(scene, nodes=(*scene.nodes[:2], camera))
 
@@ -80,10 +100,18 @@ class TestCounts(unittest.TestCase):
         self.assertEqual(i.instances, len(scene.placements))
         self.assertEqual(sum(x.kind == "point" for x in i.lights), 24)
         twins = [m for m in i.meshes if m.twin_of is not None]
-        self.assertEqual(sum(not m.twin_baked for m in twins), 42)  # 48 loaves and rolls of six originals
-        self.assertEqual({m.name for m in twins if m.twin_baked}, {"wall_right", "wall_behind"})  # the left wall, turned
+        self.assertEqual(
+            sum(not m.twin_baked for m in twins), 42
+        )  # 48 loaves and rolls of six originals
+        self.assertEqual(
+            {m.name for m in twins if m.twin_baked}, {"wall_right", "wall_behind"}
+        )  # the left wall, turned
         self.assertTrue(
-            all(m.name.split("_")[0] == i.meshes[m.twin_of].name.split("_")[0] for m in twins if m.twin_of is not None)
+            all(
+                m.name.split("_")[0] == i.meshes[m.twin_of].name.split("_")[0]
+                for m in twins
+                if m.twin_of is not None
+            )
         )
         self.assertIn("store_shelving", [m.name for m in i.meshes if not m.in_view])
         self.assertEqual(sum(t.bits == 16 for t in i.textures), 2)
@@ -96,10 +124,12 @@ class TestCounts(unittest.TestCase):
         b = replace(a, positions=moved)
         meshes = tuple(Mesh(n, (part_of(g, 0),)) for n, g in (("a", a), ("same", a), ("moved", b)))
         scene = Scene(
-            "t", nodes=(*(Node(m.name, mesh=i) for i, m in enumerate(meshes)), Node("c", camera=0)), meshes=meshes,
+            "t",
+            nodes=(*(Node(m.name, mesh=i) for i, m in enumerate(meshes)), Node("c", camera=0)),
+            meshes=meshes,
             materials=(Material(),),
             cameras=(Camera("c", 1.0),),
-        )  # fmt: skip
+        )
         self.assertEqual([m.twin_of for m in weigh(scene).meshes], [None, 0, None])
 
     def test_power_of_a_glowing_ball(self) -> None:
@@ -122,7 +152,10 @@ class TestLedger(unittest.TestCase):
         """Every kind against nbytes of what the renderer allocates for the demo."""
         scene = open_scene(small_demo())
         whole = draw_up(weigh(scene), FINAL, CPU)
-        ledger, placed = whole.by_kind(), next(s.bytes for s in whole.steps if s.name == "placements")
+        ledger, placed = (
+            whole.by_kind(),
+            next(s.bytes for s in whole.steps if s.name == "placements"),
+        )
         loaded = load(scene, 2)
         self.assertEqual(ledger["geometry"] - placed, loaded.held["geometry"])
         self.assertEqual(ledger["textures"], loaded.held["textures"])
@@ -135,13 +168,20 @@ class TestLedger(unittest.TestCase):
 
     def test_the_step_that_fails(self) -> None:
         ledger = Ledger(
-            (Step("geometry", "a", 5), Step("textures", "first", 10), Step("textures", "second", 10), Step("film", "beauty", 5))
+            (
+                Step("geometry", "a", 5),
+                Step("textures", "first", 10),
+                Step("textures", "second", 10),
+                Step("film", "beauty", 5),
+            )
         )
         self.assertTrue(judge(ledger, 30).fits)
         self.assertEqual(judge(ledger, 30).headroom, 0)
         v = judge(ledger, 24)
         self.assertEqual((v.fits, v.number, v.of, v.headroom), (False, 2, 2, -6))
-        self.assertEqual(v.sentence(), "It would fail while loading textures, number 2 of 2: second.")
+        self.assertEqual(
+            v.sentence(), "It would fail while loading textures, number 2 of 2: second."
+        )
         self.assertIn("making room for the picture", judge(ledger, 29).sentence())
 
     def test_a_smaller_picture_needs_less(self) -> None:
@@ -160,7 +200,9 @@ class TestLedger(unittest.TestCase):
     def test_devices(self) -> None:
         self.assertEqual(DEMO_CARD.free_bytes, 3 * 10**9)
         cpu = cpu_device(find_machine())
-        self.assertEqual(cpu.render_threads, max(1, cpu.threads - 1))  # one thread is kept free: common practice
+        self.assertEqual(
+            cpu.render_threads, max(1, cpu.threads - 1)
+        )  # one thread is kept free: common practice
         with self.assertRaises(ValueError):
             Device(name="x", kind="card", memory_bytes=10**9, desktop_bytes=10**9)
 
@@ -188,7 +230,12 @@ class TestDistanceRule(unittest.TestCase):
 
     def test_halvings(self) -> None:
         self.assertEqual(
-            [halvings(4096, 4096, 2048), halvings(4096, 1024, 512), halvings(512, 512, 4096), halvings(3000, 10, 2048)],
+            [
+                halvings(4096, 4096, 2048),
+                halvings(4096, 1024, 512),
+                halvings(512, 512, 4096),
+                halvings(3000, 10, 2048),
+            ],
             [1, 3, 0, 1],
         )
 
@@ -202,7 +249,9 @@ class TestDistanceRule(unittest.TestCase):
 
     def test_proposals(self) -> None:
         proposals = by_distance(weigh(self.far_and_near()))
-        self.assertEqual([(p.image, p.new) for p in proposals], [(2, (512, 512)), (1, (2048, 2048))])
+        self.assertEqual(
+            [(p.image, p.new) for p in proposals], [(2, (512, 512)), (1, (2048, 2048))]
+        )
         self.assertEqual(proposals[0].old_bytes, 67108863)
         self.assertEqual(proposals[1].saves, 67108863 - 16777215)
 
@@ -214,14 +263,19 @@ class TestDistanceRule(unittest.TestCase):
         self.assertEqual(smaller.images[index].file_bytes, changes[0].new_file_bytes)
         self.assertIs(smaller.images[0], scene.images[0])
         before, after = load(scene, 1), load(smaller, 1)
-        self.assertEqual(before.held["textures"] - after.held["textures"], changes[0].old_bytes - changes[0].new_bytes)
+        self.assertEqual(
+            before.held["textures"] - after.held["textures"],
+            changes[0].old_bytes - changes[0].new_bytes,
+        )
         row, new = (
-            next(r for r in x.textures.table if r[2] == w and _name(x, r) == "label_rye") for x, w in ((before, 64), (after, 16))
+            next(r for r in x.textures.table if r[2] == w and _name(x, r) == "label_rye")
+            for x, w in ((before, 64), (after, 16))
         )
         old_level = int(before.textures.levels[row[1] + 2, 0])  # two halvings down
         new_level = int(after.textures.levels[new[1], 0])
         np.testing.assert_array_equal(
-            before.textures.narrow[old_level : old_level + 3 * 256], after.textures.narrow[new_level : new_level + 3 * 256]
+            before.textures.narrow[old_level : old_level + 3 * 256],
+            after.textures.narrow[new_level : new_level + 3 * 256],
         )
 
     def test_nothing_to_do(self) -> None:
@@ -250,7 +304,10 @@ class TestEstimate(unittest.TestCase):
 
     def test_a_crop_is_less_sure_than_the_whole(self) -> None:
         trial = Recipe(width=480, height=270, bounces=4)
-        crop, whole = predict(trial, trial, 1, 4, 1000, "a"), predict(trial, trial, 1, 4, 480 * 270, "b")
+        crop, whole = (
+            predict(trial, trial, 1, 4, 1000, "a"),
+            predict(trial, trial, 1, 4, 480 * 270, "b"),
+        )
         assert crop is not None
         assert whole is not None
         self.assertGreater(crop.margin / crop.seconds, whole.margin / whole.seconds)

@@ -45,7 +45,9 @@ class TestStore(WithHome):
         from mill_lane.store.models import Base
 
         with self.home.sessions() as db:
-            self.assertEqual(compare_metadata(MigrationContext.configure(db.connection()), Base.metadata), [])
+            self.assertEqual(
+                compare_metadata(MigrationContext.configure(db.connection()), Base.metadata), []
+            )
 
     def test_files_by_content(self) -> None:
         with self.home.sessions() as db:
@@ -126,7 +128,9 @@ class TestQueue(WithHome):
             self.assertEqual(task.state, "cancelled")
 
     def test_wishes(self) -> None:
-        """Only what is paused goes on; stopping what is paused takes it up once more, to keep its picture."""
+        """Only what is paused goes on; stopping what is paused takes it up once more, to keep its
+        picture.
+        """
         with self.home.sessions() as db:
             over, paused = queue.put(db, "trial", {}), queue.put(db, "trial", {})
             queue.cancel(db, over)
@@ -159,11 +163,16 @@ class TestWorker(WithHome):
             self.assertTrue(self.worker.one())
         with self.home.sessions() as db:
             tasks = db.scalars(select(Task)).all()
-            self.assertEqual([(t.kind, t.state) for t in tasks], [("prepare", "done"), ("demo", "done"), ("weigh", "queued")])
+            self.assertEqual(
+                [(t.kind, t.state) for t in tasks],
+                [("prepare", "done"), ("demo", "done"), ("weigh", "queued")],
+            )
             self.weighing = tasks[-1].id
 
     def test_weighing_waits_for_what_is_wanted_and_tells_as_it_goes(self) -> None:
-        """A trial goes first; stages are kept as they are done; a weighing that was stopped goes on when asked to."""
+        """A trial goes first; stages are kept as they are done; a weighing that was stopped goes on
+        when asked to.
+        """
         number = self.trial()
         self.worker.one()
         with self.home.sessions() as db:
@@ -171,7 +180,10 @@ class TestWorker(WithHome):
             self.assertEqual(db.get_one(Task, self.weighing).state, "queued")
             listed = db.get_one(SceneVersion, 1).inventory
             self.assertEqual((listed["stage"], listed["look"]), (0, None))
-            db.get_one(SceneVersion, 1).inventory = {**listed, "notes": [["look", "told when it came in"]]}
+            db.get_one(SceneVersion, 1).inventory = {
+                **listed,
+                "notes": [["look", "told when it came in"]],
+            }
             db.commit()
         thread = threading.Thread(target=self.worker.one)
         thread.start()
@@ -197,14 +209,23 @@ class TestWorker(WithHome):
         number = self.trial()
         thread.join(30)
         with self.home.sessions() as db:
-            self.assertEqual([db.get_one(Task, n).state for n in (self.weighing, number)], ["queued", "queued"])
+            self.assertEqual(
+                [db.get_one(Task, n).state for n in (self.weighing, number)], ["queued", "queued"]
+            )
         for _ in range(2):
             self.assertTrue(self.worker.one())
         with self.home.sessions() as db:
-            self.assertEqual([db.get_one(Task, n).state for n in (number, self.weighing)], ["done", "done"])
+            self.assertEqual(
+                [db.get_one(Task, n).state for n in (number, self.weighing)], ["done", "done"]
+            )
             inventory = db.get_one(SceneVersion, 1).inventory
-            self.assertEqual((inventory["stage"], inventory["notes"]), (4, [["look", "told when it came in"]]))
-            self.assertEqual({m["seen"] for m in inventory["meshes"]} - {"seen", "reflected", "lights", "never"}, set())
+            self.assertEqual(
+                (inventory["stage"], inventory["notes"]), (4, [["look", "told when it came in"]])
+            )
+            self.assertEqual(
+                {m["seen"] for m in inventory["meshes"]} - {"seen", "reflected", "lights", "never"},
+                set(),
+            )
 
     def test_a_scene_goes_out(self) -> None:
         with self.home.sessions() as db:
@@ -228,7 +249,16 @@ class TestWorker(WithHome):
             run_trial(
                 db,
                 1,
-                TrialForm.model_validate({"width": 96, "height": 54, "samples": 4, "min_samples": 1, "whole": True, **fields}),
+                TrialForm.model_validate(
+                    {
+                        "width": 96,
+                        "height": 54,
+                        "samples": 4,
+                        "min_samples": 1,
+                        "whole": True,
+                        **fields,
+                    }
+                ),
             )
             db.commit()
             return db.scalars(select(Trial).order_by(Trial.id.desc())).first().task_id  # type: ignore[union-attr,return-value]
@@ -261,7 +291,9 @@ class TestWorker(WithHome):
             self.assertEqual((versions[1].parent_id, versions[1].changes[0]["new"]), (1, [32, 32]))
             self.assertEqual({k: versions[1].inventory[k] for k in told}, told)
             self.assertEqual(db.get_one(Job, 1).version_id, versions[1].id)
-            task = db.scalars(select(Task).where(Task.kind == "open").order_by(Task.id.desc())).first()
+            task = db.scalars(
+                select(Task).where(Task.kind == "open").order_by(Task.id.desc())
+            ).first()
             assert task is not None
             self.assertEqual(task.state, "failed")
             self.assertIn("bad.glb", task.error["error"] + "bad.glb")
@@ -296,7 +328,10 @@ class TestWorker(WithHome):
             self.assertIsNotNone(trial.picture)
 
     def test_nothing_runs_on_without_the_server(self) -> None:
-        """The server killed in the middle of a render: worker and renderer end too, and the task is taken up later."""
+        """The server killed in the middle of a render:
+
+        worker and renderer end too, and the task is taken up later.
+        """
         number = self.trial(samples=4096, width=640, height=360)
         code = (
             "import sys, time; from pathlib import Path; from mill_lane.work import worker\n"
@@ -350,7 +385,9 @@ class TestWorker(WithHome):
             db.commit()
         thread = threading.Thread(target=self.worker.one)
         thread.start()
-        for _ in range(600):  # until the render itself goes on; stopped before, nothing new would be kept
+        for _ in range(
+            600
+        ):  # until the render itself goes on; stopped before, nothing new would be kept
             with self.home.sessions() as db:
                 if db.get_one(Task, number).live.get("phase") == "rendering":
                     break

@@ -1,4 +1,5 @@
 """Computation only: no web, no database, no clock, no global state.
 
-Imports run downwards: plan -> trim, weigh -> devices, denoise -> render -> formats, image -> scene, recipe.
+Imports run downwards: plan -> trim, weigh -> devices, denoise -> render -> formats, image -> scene,
+recipe.
 """

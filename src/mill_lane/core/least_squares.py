@@ -13,10 +13,12 @@ MOST = 10  # unknowns: every choice of those that are 0 is tried
 
 
 def nonnegative(a: F64, b: F64) -> F64:
-    """The x >= 0 with the least x.a.x - 2 b.x, for a symmetric, positive a (n, n) and b (n,); n up to 10.
+    """The x >= 0 with the least x.a.x - 2 b.x, for a symmetric, positive a (n, n) and b (n,); n up
+    to 10.
 
-    The best answer has some unknowns at 0 and solves the plain equations for the others (Lawson and Hanson, Solving Least
-    Squares Problems, chapter 23); with so few of them every choice can be tried.  Raises ValueError for more.
+    The best answer has some unknowns at 0 and solves the plain equations for the others (Lawson and
+    Hanson, Solving Least Squares Problems, chapter 23); with so few of them every choice can be
+    tried.  Raises ValueError for more.
     """
     n = len(b)
     if n > MOST:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-# Called with a share done from 0 to 1 and a short line of text.  It may raise `Cancelled` to stop the work.
+# Called with a share done from 0 to 1 and a short line of text.  It may raise `Cancelled` to stop
+# the work.
 Progress = Callable[[float, str], None]
 
 

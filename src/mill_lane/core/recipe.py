@@ -7,33 +7,59 @@ from typing import Annotated, Any, Literal, get_args
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 Layer = Literal[
-    "albedo", "normal", "depth", "position", "motion", "object", "samples", "noise", "work", "halves", "components", "lights"
+    "albedo",
+    "normal",
+    "depth",
+    "position",
+    "motion",
+    "object",
+    "samples",
+    "noise",
+    "work",
+    "halves",
+    "components",
+    "lights",
 ]
 Region = tuple[int, int, int, int]
 MOST_SAMPLES = 2**24  # as many as can be counted: the render goes on until something else stops it
 LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work")
 EVERY_LAYER: tuple[Layer, ...] = get_args(Layer)
-# A sky picture is named by its content, its size and the name that people know: "hash/2048x1024/morning.hdr".
+# A sky picture is named by its content, its size and the name that people know:
+# "hash/2048x1024/morning.hdr".
 SKY_PICTURE = r"^$|^[^/]*/[1-9]\d{0,4}x[1-9]\d{0,4}/[^/]+$"
 # What a trial keeps, so that its picture can be taken apart; a light a layer only on demand.
-TRIAL_LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "object", "samples", "noise", "work", "components")
+TRIAL_LAYERS: tuple[Layer, ...] = (
+    "albedo",
+    "normal",
+    "depth",
+    "object",
+    "samples",
+    "noise",
+    "work",
+    "components",
+)
 
 
 class Recipe(BaseModel):
     """How a picture is to be rendered.
 
-    Lengths are pixels.  `noise` is the relative standard error of a pixel's luminance at which it is left alone once it
-    has its least samples (0: never); with `clean` below 1 the render ends when that share of the pixels is.
-    `time_limit` is seconds (0 for none), `exposure` is in stops and only affects what is shown, never the EXR.
-    `bounces` counts reflections and fog together; passing through glass counts by itself, straight through panes and
-    holes as transparent layers.  The splits are rays at the first thing that is met, each multiplying one component.
-    `early_end` and `pattern_block` are preview means: they save time and leave blotches.
+    Lengths are pixels.  `noise` is the relative standard error of a pixel's luminance at which it
+    is left alone once it has its least samples (0: never); with `clean` below 1 the render ends
+    when that share of the pixels is. `time_limit` is seconds (0 for none), `exposure` is in stops
+    and only affects what is shown, never the EXR. `bounces` counts reflections and fog together;
+    passing through glass counts by itself, straight through panes and holes as transparent layers.
+    The splits are rays at the first thing that is met, each multiplying one component. `early_end`
+    and `pattern_block` are preview means: they save time and leave blotches.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    width: Annotated[int, Field(ge=1, le=16384, title="Width", json_schema_extra={"unit": "px"})] = 1920
-    height: Annotated[int, Field(ge=1, le=16384, title="Height", json_schema_extra={"unit": "px"})] = 1080
+    width: Annotated[
+        int, Field(ge=1, le=16384, title="Width", json_schema_extra={"unit": "px"})
+    ] = 1920
+    height: Annotated[
+        int, Field(ge=1, le=16384, title="Height", json_schema_extra={"unit": "px"})
+    ] = 1080
     samples: Annotated[int, Field(ge=1, le=MOST_SAMPLES, title="Samples, at most")] = 64
     min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16
     noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0
@@ -48,30 +74,54 @@ class Recipe(BaseModel):
     clamp_bounced: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = 0.0
     caustics: Annotated[bool, Field(title="Caustics")] = True
     early_end: Annotated[float, Field(ge=0, le=1, title="End dim paths early")] = 0.0
-    pattern_block: Annotated[int, Field(ge=1, le=16, title="Share random patterns", json_schema_extra={"unit": "px"})] = 1
+    pattern_block: Annotated[
+        int, Field(ge=1, le=16, title="Share random patterns", json_schema_extra={"unit": "px"})
+    ] = 1
     split_diffuse: Annotated[int, Field(ge=1, le=64, title="Rays, diffuse")] = 1
     split_specular: Annotated[int, Field(ge=1, le=64, title="Rays, specular")] = 1
     split_transmission: Annotated[int, Field(ge=1, le=64, title="Rays, transmission")] = 1
     split_volume: Annotated[int, Field(ge=1, le=64, title="Rays, volume")] = 1
     split_lights: Annotated[int, Field(ge=1, le=64, title="Rays, lights")] = 1
-    light_choice: Annotated[Literal["estimate", "power", "all"], Field(title="Lights aimed at")] = "estimate"
+    light_choice: Annotated[Literal["estimate", "power", "all"], Field(title="Lights aimed at")] = (
+        "estimate"
+    )
     light_threshold: Annotated[float, Field(ge=0, le=1e6, title="Skip lights below")] = 0.0
-    lamp_scales: Annotated[dict[str, Annotated[float, Field(ge=0, le=1e6)]], Field(title="Lights")] = {}
+    lamp_scales: Annotated[
+        dict[str, Annotated[float, Field(ge=0, le=1e6)]], Field(title="Lights")
+    ] = {}
     sky_visible: Annotated[bool, Field(title="Sky in the picture")] = True
-    sun_elevation: Annotated[float | None, Field(ge=-20, le=90, title="Sun, height", json_schema_extra={"unit": "°"})] = None
-    sun_azimuth: Annotated[float, Field(ge=-360, le=360, title="Sun, direction", json_schema_extra={"unit": "°"})] = 0.0
+    sun_elevation: Annotated[
+        float | None, Field(ge=-20, le=90, title="Sun, height", json_schema_extra={"unit": "°"})
+    ] = None
+    sun_azimuth: Annotated[
+        float, Field(ge=-360, le=360, title="Sun, direction", json_schema_extra={"unit": "°"})
+    ] = 0.0
     sky_strength: Annotated[float, Field(ge=0, le=1e6, title="Sun and sky, strength")] = 3.0
-    sky_picture: Annotated[str, Field(max_length=400, pattern=SKY_PICTURE, title="Sky picture")] = ""
-    sky_turn: Annotated[float, Field(ge=-360, le=360, title="Sky picture, turned", json_schema_extra={"unit": "°"})] = 0.0
+    sky_picture: Annotated[str, Field(max_length=400, pattern=SKY_PICTURE, title="Sky picture")] = (
+        ""
+    )
+    sky_turn: Annotated[
+        float, Field(ge=-360, le=360, title="Sky picture, turned", json_schema_extra={"unit": "°"})
+    ] = 0.0
     sky_gain: Annotated[float, Field(ge=0, le=1e6, title="Sky picture, strength")] = 1.0
     f_stop: Annotated[float, Field(ge=0, le=128, title="F-stop")] = 0.0
-    focus_distance: Annotated[float, Field(gt=0, le=1e6, title="Focus distance", json_schema_extra={"unit": "m"})] = 5.0
-    shutter: Annotated[float, Field(ge=0, le=1, title="Shutter", json_schema_extra={"unit": "frames"})] = 0.0
+    focus_distance: Annotated[
+        float, Field(gt=0, le=1e6, title="Focus distance", json_schema_extra={"unit": "m"})
+    ] = 5.0
+    shutter: Annotated[
+        float, Field(ge=0, le=1, title="Shutter", json_schema_extra={"unit": "frames"})
+    ] = 0.0
     order: Annotated[Literal["progressive", "tiles"], Field(title="Drawn")] = "progressive"
-    tile_size: Annotated[int, Field(ge=8, le=1024, title="Tile size", json_schema_extra={"unit": "px"})] = 16
-    time_limit: Annotated[float, Field(ge=0, le=864000, title="Time limit", json_schema_extra={"unit": "s"})] = 0.0
+    tile_size: Annotated[
+        int, Field(ge=8, le=1024, title="Tile size", json_schema_extra={"unit": "px"})
+    ] = 16
+    time_limit: Annotated[
+        float, Field(ge=0, le=864000, title="Time limit", json_schema_extra={"unit": "s"})
+    ] = 0.0
     seed: Annotated[int, Field(ge=0, le=2**31 - 1, title="Seed")] = 1
-    exposure: Annotated[float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})] = 0.0
+    exposure: Annotated[
+        float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})
+    ] = 0.0
     layers: tuple[Layer, ...] = LAYERS
 
     @model_validator(mode="after")
@@ -104,7 +154,13 @@ class Recipe(BaseModel):
     @property
     def splits(self) -> bool:
         """Whether any component gets more than its share of rays at the first event."""
-        rays = (self.split_diffuse, self.split_specular, self.split_transmission, self.split_volume, self.split_lights)
+        rays = (
+            self.split_diffuse,
+            self.split_specular,
+            self.split_transmission,
+            self.split_volume,
+            self.split_lights,
+        )
         return max(rays) > 1
 
     def changed_from(self, other: Recipe) -> dict[str, tuple[Any, Any]]:
@@ -115,13 +171,22 @@ class Recipe(BaseModel):
 
 # Typical pair (common practice): 540 px with shallow bounces against 1080 px with deeper ones.
 DRAFT = Recipe(
-    width=960, height=540, samples=16, min_samples=4, bounces=2, transparent_layers=12, layers=TRIAL_LAYERS
-)  # fmt: skip
-FINAL = Recipe(width=1920, height=1080, samples=64, min_samples=16, bounces=4, transparent_layers=16)
+    width=960,
+    height=540,
+    samples=16,
+    min_samples=4,
+    bounces=2,
+    transparent_layers=12,
+    layers=TRIAL_LAYERS,
+)
+FINAL = Recipe(
+    width=1920, height=1080, samples=64, min_samples=16, bounces=4, transparent_layers=16
+)
 
 
 def clip_region(region: Region | None, width: int, height: int) -> Region:
-    """The region inside a picture of `width` x `height` pixels, as (x0, y0, x1, y1) with x1, y1 exclusive.
+    """The region inside a picture of `width` x `height` pixels, as (x0, y0, x1, y1) with x1, y1
+    exclusive.
 
     None means the whole picture.  Raises ValueError when nothing is left.
     """
@@ -131,7 +196,9 @@ def clip_region(region: Region | None, width: int, height: int) -> Region:
     x0, x1 = max(0, min(x0, x1)), min(width, max(x0, x1))
     y0, y1 = max(0, min(y0, y1)), min(height, max(y0, y1))
     if x1 - x0 < 1 or y1 - y0 < 1:
-        raise ValueError(f"the region {region} does not touch the picture of {width} x {height} pixels")
+        raise ValueError(
+            f"the region {region} does not touch the picture of {width} x {height} pixels"
+        )
     return (x0, y0, x1, y1)
 
 
@@ -140,6 +207,11 @@ def scale_region(region: Region, size: tuple[int, int], other: tuple[int, int]) 
     kx, ky = other[0] / size[0], other[1] / size[1]
     x0, y0, x1, y1 = region
     return clip_region(
-        (round(x0 * kx), round(y0 * ky), max(round(x1 * kx), round(x0 * kx) + 1), max(round(y1 * ky), round(y0 * ky) + 1)),
+        (
+            round(x0 * kx),
+            round(y0 * ky),
+            max(round(x1 * kx), round(x0 * kx) + 1),
+            max(round(y1 * ky), round(y0 * ky) + 1),
+        ),
         *other,
     )

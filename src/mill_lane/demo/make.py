@@ -19,8 +19,13 @@ SIZES: dict[str, Size] = {"full": FULL, "medium": MEDIUM, "small": SMALL}
 EDITION = 2
 
 
-def make_demo(path: Path, size: str = "full", threads: int = 2, progress: Progress = silent) -> None:
-    """Write the bakery as a GLB.  The same size gives the same bytes on the same versions of the libraries."""
+def make_demo(
+    path: Path, size: str = "full", threads: int = 2, progress: Progress = silent
+) -> None:
+    """Write the bakery as a GLB.
+
+    The same size gives the same bytes on the same versions of the libraries.
+    """
     chosen = SIZES[size]
     scratch = path.with_name(path.name + ".textures")
     scratch.mkdir(parents=True, exist_ok=True)
@@ -38,7 +43,9 @@ def make_demo(path: Path, size: str = "full", threads: int = 2, progress: Progre
         with ThreadPoolExecutor(threads) as pool:
             for image in pool.map(paint, range(len(wanted))):
                 images.append(image)
-                tell(len(images) / len(wanted), f"painting textures: {len(images)} of {len(wanted)}")
+                tell(
+                    len(images) / len(wanted), f"painting textures: {len(images)} of {len(wanted)}"
+                )
         progress(0.86, "building meshes")
         write_glb(bakery(images, chosen), path, part(progress, 0.9, 1.0))
     finally:

@@ -1,4 +1,7 @@
-"""Textures made by code: grain, planks, tiles, crust, cloth, lettering.  uint8 or uint16, the same bits every time."""
+"""Textures made by code:
+
+grain, planks, tiles, crust, cloth, lettering.  uint8 or uint16, the same bits every time.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,10 @@ def seeded(name: str) -> np.random.Generator:
 
 
 def cloud(rng: np.random.Generator, size: int, octaves: tuple[int, ...]) -> Plane:
-    """Smooth noise in 0 to 1 that repeats at the edges: random grids of n x n values, blown up and added."""
+    """Smooth noise in 0 to 1 that repeats at the edges:
+
+    random grids of n x n values, blown up and added.
+    """
     out = np.zeros((size, size), np.float32)
     total = 0.0
     for n in octaves:
@@ -65,14 +71,18 @@ def height_map(kind: str, size: int, rng: np.random.Generator) -> Plane:
 
 
 def tiled(tile: NDArray[np.float32], size: int, rng: np.random.Generator) -> NDArray[np.float32]:
-    """A tile laid side by side up to `size`, with a slow change over the whole so that no two places are the same."""
+    """A tile laid side by side up to `size`, with a slow change over the whole so that no two
+    places are the same.
+    """
     n = max(1, size // tile.shape[0])
     reps = (n, n) + (1,) * (tile.ndim - 2)
     slow = 0.85 + 0.3 * cloud(rng, size // 4, (3, 5)).repeat(4, 0).repeat(4, 1)
     return np.tile(tile, reps) * (slow[..., None] if tile.ndim == 3 else slow)
 
 
-def colours(kind: str, name: str, size: int, dark: tuple[float, ...], light: tuple[float, ...]) -> NDArray[np.uint8]:
+def colours(
+    kind: str, name: str, size: int, dark: tuple[float, ...], light: tuple[float, ...]
+) -> NDArray[np.uint8]:
     """A picture (size, size, 3) between two sRGB colours by the relief of a kind."""
     rng = seeded(name)
     h = height_map(kind, min(size, 1024), rng)[..., None]
@@ -92,7 +102,9 @@ def normals(kind: str, name: str, size: int, depth: float) -> NDArray[np.uint8]:
     return np.tile(np.clip((n * 0.5 + 0.5) * 255 + 0.5, 0, 255).astype(np.uint8), (reps, reps, 1))
 
 
-def roughness(kind: str, name: str, size: int, low: float, high: float, metal: float) -> NDArray[np.uint8]:
+def roughness(
+    kind: str, name: str, size: int, low: float, high: float, metal: float
+) -> NDArray[np.uint8]:
     """Green roughness, blue metal, as glTF has it."""
     rng = seeded(name)
     h = height_map(kind, min(size, 1024), rng)
@@ -106,7 +118,9 @@ def roughness(kind: str, name: str, size: int, low: float, high: float, metal: f
 def leaf(size: int) -> NDArray[np.uint8]:
     """A leaf with its outline in alpha, (size, size, 4)."""
     y, x = np.mgrid[0:size, 0:size].astype(np.float32) / size * 2 - 1
-    inside = (np.abs(x) < 0.75 * np.sqrt(np.clip(1 - y * y, 0, 1)) * (1 - 0.35 * y)) & (np.abs(y) < 0.97)
+    inside = (np.abs(x) < 0.75 * np.sqrt(np.clip(1 - y * y, 0, 1)) * (1 - 0.35 * y)) & (
+        np.abs(y) < 0.97
+    )
     vein = np.minimum(np.abs(x), np.abs(((y + np.abs(x)) * 6) % 1 - 0.5) / 5)
     shade = np.clip(0.75 + vein * 2, 0, 1)[..., None] * np.array([0.32, 0.42, 0.16], np.float32)
     out = np.empty((size, size, 4), np.uint8)
@@ -115,11 +129,15 @@ def leaf(size: int) -> NDArray[np.uint8]:
     return out
 
 
-def lettering(size: int, lines: list[str], paper: tuple[int, ...], ink: tuple[int, ...]) -> NDArray[np.uint8]:
+def lettering(
+    size: int, lines: list[str], paper: tuple[int, ...], ink: tuple[int, ...]
+) -> NDArray[np.uint8]:
     """A card with printed lines, (size, size, 3)."""
     picture = Pillow.new("RGB", (size, size), paper)
     draw = ImageDraw.Draw(picture)
-    draw.rectangle((size * 0.04, size * 0.04, size * 0.96, size * 0.96), outline=ink, width=max(1, size // 100))
+    draw.rectangle(
+        (size * 0.04, size * 0.04, size * 0.96, size * 0.96), outline=ink, width=max(1, size // 100)
+    )
     step = size * 0.8 / len(lines)
     for i, line in enumerate(lines):
         room = step * 0.78

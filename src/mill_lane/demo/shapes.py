@@ -15,7 +15,9 @@ def grid(nu: int, nv: int) -> NDArray[np.uint32]:
     i, j = np.meshgrid(np.arange(nu), np.arange(nv), indexing="ij")
     a = (i * (nv + 1) + j).ravel()
     b, c = a + 1, a + nv + 1
-    return np.concatenate([np.stack([a, c, c + 1], 1), np.stack([a, c + 1, b], 1)]).astype(np.uint32)
+    return np.concatenate([np.stack([a, c, c + 1], 1), np.stack([a, c + 1, b], 1)]).astype(
+        np.uint32
+    )
 
 
 def surface(points: Array, repeat: tuple[float, float] = (1.0, 1.0)) -> Geometry:
@@ -30,7 +32,9 @@ def surface(points: Array, repeat: tuple[float, float] = (1.0, 1.0)) -> Geometry
             normals[row] = normals[other].mean(0)
     length = np.linalg.norm(normals, axis=2, keepdims=True)
     normals = np.where(length > 0, normals / np.where(length > 0, length, 1), (0.0, 1.0, 0.0))
-    u, v = np.meshgrid(np.linspace(0, repeat[0], nu + 1), np.linspace(0, repeat[1], nv + 1), indexing="ij")
+    u, v = np.meshgrid(
+        np.linspace(0, repeat[0], nu + 1), np.linspace(0, repeat[1], nv + 1), indexing="ij"
+    )
     return Geometry(
         points.reshape(-1, 3).astype(np.float32),
         normals.reshape(-1, 3).astype(np.float32),
@@ -55,8 +59,12 @@ def moved(g: Geometry, by: tuple[float, float, float]) -> Geometry:
 
 
 def sheet(origin: Array, along: Array, across: Array, cells: tuple[int, int] = (1, 1)) -> Geometry:
-    """A flat sheet from a corner; its front faces `along` x `across`, and V runs down from the far edge."""
-    s, t = np.meshgrid(np.linspace(0, 1, cells[0] + 1), np.linspace(0, 1, cells[1] + 1), indexing="ij")
+    """A flat sheet from a corner; its front faces `along` x `across`, and V runs down from the far
+    edge.
+    """
+    s, t = np.meshgrid(
+        np.linspace(0, 1, cells[0] + 1), np.linspace(0, 1, cells[1] + 1), indexing="ij"
+    )
     points = origin + s[..., None] * along + t[..., None] * across
     g = surface(points)
     uvs = np.stack([s, 1 - t], -1).reshape(-1, 2).astype(np.float32)
@@ -75,18 +83,27 @@ def box(size: tuple[float, float, float], cells: int = 1) -> Geometry:
         (a([-x, y, z]), a([2 * x, 0, 0]), a([0, 0, -2 * z])),
         (a([-x, 0, -z]), a([2 * x, 0, 0]), a([0, 0, 2 * z])),
     ]
-    return join(*(sheet(o.astype(float), u.astype(float), v.astype(float), (cells, cells)) for o, u, v in faces))
+    return join(
+        *(
+            sheet(o.astype(float), u.astype(float), v.astype(float), (cells, cells))
+            for o, u, v in faces
+        )
+    )
 
 
 def turned(profile: list[tuple[float, float]], sides: int, rings: int = 0) -> Geometry:
-    """A profile of (radius, height) from bottom to top turned round the Y axis; `rings` resamples it evenly."""
+    """A profile of (radius, height) from bottom to top turned round the Y axis; `rings` resamples
+    it evenly.
+    """
     p = np.array(profile, float)
     if rings:
         length = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))])
         at = np.linspace(0, length[-1], rings + 1)
         p = np.stack([np.interp(at, length, p[:, k]) for k in (0, 1)], 1)
     angle = np.linspace(0, 2 * np.pi, sides + 1)
-    points = np.stack([p[:, :1] * np.cos(angle), np.repeat(p[:, 1:], sides + 1, 1), p[:, :1] * np.sin(angle)], -1)
+    points = np.stack(
+        [p[:, :1] * np.cos(angle), np.repeat(p[:, 1:], sides + 1, 1), p[:, :1] * np.sin(angle)], -1
+    )
     return surface(points)
 
 
@@ -97,7 +114,10 @@ def ball(radius: float, sides: int) -> Geometry:
 
 
 def loaf(length: float, width: float, height: float, cells: int, cuts: int, seed: int) -> Geometry:
-    """A loaf lying along X on y = 0: a rounded body, flat below, with cuts across the crust and a bumpy skin."""
+    """A loaf lying along X on y = 0:
+
+    a rounded body, flat below, with cuts across the crust and a bumpy skin.
+    """
     rng = np.random.default_rng(seed)
     theta = np.linspace(0, np.pi, cells + 1)[:, None]
     phi = np.linspace(0, 2 * np.pi, cells + 1)[None]
@@ -128,7 +148,10 @@ def loaf(length: float, width: float, height: float, cells: int, cuts: int, seed
 
 
 def moulding(length: float, cells: tuple[int, int]) -> Geometry:
-    """A stuccoed ceiling moulding along X: a stepped profile with egg-and-dart waves, far finer than any pixel."""
+    """A stuccoed ceiling moulding along X:
+
+    a stepped profile with egg-and-dart waves, far finer than any pixel.
+    """
     t = np.linspace(0, 1, cells[1] + 1)
     y = -0.16 * t + 0.012 * np.sin(9 * np.pi * t)
     z = 0.16 * (1 - t) ** 1.5 + 0.01 * np.cos(7 * np.pi * t)
@@ -144,13 +167,22 @@ def tree(leaves: int, seed: int) -> tuple[Geometry, Geometry]:
     trunk = turned([(0.26, 0.0), (0.17, 1.2), (0.14, 3.0), (0.05, 5.2), (0.0, 5.6)], 48, 60)
     direction = rng.normal(size=(leaves, 3))
     direction /= np.linalg.norm(direction, axis=1, keepdims=True)
-    centre = direction * (rng.uniform(0.35, 1, (leaves, 1)) ** (1 / 3)) * [1.9, 2.1, 1.9] + [0, 4.6, 0]
+    centre = direction * (rng.uniform(0.35, 1, (leaves, 1)) ** (1 / 3)) * [1.9, 2.1, 1.9] + [
+        0,
+        4.6,
+        0,
+    ]
     a = np.cross(direction, rng.normal(size=(leaves, 3)))
     a /= np.linalg.norm(a, axis=1, keepdims=True)
     b = np.cross(direction, a)
     size = rng.uniform(0.04, 0.08, (leaves, 1))
     corners = np.stack(
-        [centre - size * a - size * b, centre + size * a - size * b, centre + size * a + size * b, centre - size * a + size * b],
+        [
+            centre - size * a - size * b,
+            centre + size * a - size * b,
+            centre + size * a + size * b,
+            centre - size * a + size * b,
+        ],
         1,
     )
     quad = np.array([[0, 1, 2], [0, 2, 3]])

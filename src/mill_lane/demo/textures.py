@@ -33,7 +33,9 @@ def pictures() -> list[Picture]:
     jpeg, png = "image/jpeg", "image/png"
     out: list[Picture] = []
 
-    def colour(name: str, kind: str, dark: tuple[float, ...], light: tuple[float, ...], mime: str = jpeg) -> None:
+    def colour(
+        name: str, kind: str, dark: tuple[float, ...], light: tuple[float, ...], mime: str = jpeg
+    ) -> None:
         out.append(Picture(f"{name}_colour", mime, lambda n: p.colours(kind, name, n, dark, light)))
 
     def normal(name: str, kind: str, depth: float, wide: bool = False) -> None:
@@ -41,13 +43,25 @@ def pictures() -> list[Picture]:
             map_ = p.normals(kind, name, n, depth)
             return p.sixteen_bits(map_) if wide else map_
 
-        # Normal maps stay free of loss where they are looked at closely; the others came as JPEG from a library.
-        out.append(Picture(f"{name}_normal", png if wide or name in ("counter", "wheat") else jpeg, make))
+        # Normal maps stay free of loss where they are looked at closely; the others came as JPEG
+        # from a library.
+        out.append(
+            Picture(f"{name}_normal", png if wide or name in ("counter", "wheat") else jpeg, make)
+        )
 
     def rough(name: str, kind: str, low: float, high: float, metal: float = 0.0) -> None:
-        out.append(Picture(f"{name}_rough", jpeg, lambda n: p.roughness(kind, name, n, low, high, metal)))
+        out.append(
+            Picture(f"{name}_rough", jpeg, lambda n: p.roughness(kind, name, n, low, high, metal))
+        )
 
-    def full(name: str, kind: str, dark: tuple[float, ...], light: tuple[float, ...], depth: float, *r: float) -> None:
+    def full(
+        name: str,
+        kind: str,
+        dark: tuple[float, ...],
+        light: tuple[float, ...],
+        depth: float,
+        *r: float,
+    ) -> None:
         colour(name, kind, dark, light)
         normal(name, kind, depth)
         rough(name, kind, *r)
@@ -63,7 +77,12 @@ def pictures() -> list[Picture]:
     full("cobbles", "tiles", (0.12, 0.12, 0.13), (0.33, 0.33, 0.35), 1.5, 0.5, 0.9)
     for i, name in enumerate(LOAVES):
         k = i / 5
-        colour(name, "crust", (0.3 + 0.1 * k, 0.15 + 0.07 * k, 0.05), (0.75 + 0.15 * k, 0.5 + 0.2 * k, 0.25 + 0.2 * k))
+        colour(
+            name,
+            "crust",
+            (0.3 + 0.1 * k, 0.15 + 0.07 * k, 0.05),
+            (0.75 + 0.15 * k, 0.5 + 0.2 * k, 0.25 + 0.2 * k),
+        )
         normal(name, "crust", 1.0)
     for line, price in LABELS:
         # Cards of six by six centimetres.
@@ -71,7 +90,9 @@ def pictures() -> list[Picture]:
             Picture(
                 f"label_{line.split()[0].lower()}",
                 png,
-                lambda n, line=line, price=price: p.lettering(n, [line, price], (240, 232, 214), (40, 30, 24)),  # type: ignore[misc]
+                lambda n, line=line, price=price: p.lettering(
+                    n, [line, price], (240, 232, 214), (40, 30, 24)
+                ),  # type: ignore[misc]
             )
         )
     colour("sack", "cloth", (0.5, 0.45, 0.36), (0.82, 0.77, 0.66))
@@ -87,7 +108,9 @@ def pictures() -> list[Picture]:
         Picture(
             "sign_colour",
             jpeg,
-            lambda n: p.lettering(n, ["Mill Lane", "bakery", "opens at 7"], (38, 60, 52), (230, 218, 190)),
+            lambda n: p.lettering(
+                n, ["Mill Lane", "bakery", "opens at 7"], (38, 60, 52), (230, 218, 190)
+            ),
         )
     )
     colour("apron", "cloth", (0.2, 0.22, 0.26), (0.4, 0.43, 0.48))

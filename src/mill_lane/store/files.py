@@ -16,7 +16,9 @@ BLOCK = 1 << 20
 
 
 def file_hash(path: Path, sync: bool = False) -> str:
-    """The SHA-256 of a file's content, in hexadecimal; with `sync` the content is on the disk afterwards."""
+    """The SHA-256 of a file's content, in hexadecimal; with `sync` the content is on the disk
+    afterwards.
+    """
     digest = hashlib.sha256()
     with path.open("rb") as f:
         while block := f.read(BLOCK):
@@ -51,7 +53,10 @@ class Files:
             try:
                 source.replace(target)
             except OSError:  # another file system: copy under a temporary name first
-                with tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as out, source.open("rb") as f:
+                with (
+                    tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as out,
+                    source.open("rb") as f,
+                ):
                     shutil.copyfileobj(f, out, BLOCK)
                     out.flush()
                     os.fsync(out.fileno())

@@ -23,7 +23,10 @@ class Home:
 
     @property
     def scratch(self) -> Path:
-        """Work in progress: uploads, checkpoints, previews.  A folder for each task, gone when it is over."""
+        """Work in progress:
+
+        uploads, checkpoints, previews.  A folder for each task, gone when it is over.
+        """
         return self.folder / "scratch"
 
     def task_folder(self, task: int) -> Path:
@@ -43,18 +46,24 @@ def open_home(folder: Path) -> Home:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "scratch").mkdir(exist_ok=True)
     except OSError as e:
-        raise MillError(f"{folder} cannot be used: {e.strerror}.", "Choose another folder with --home.") from e
+        raise MillError(
+            f"{folder} cannot be used: {e.strerror}.", "Choose another folder with --home."
+        ) from e
     return Home(folder, open_sessions(folder / "mill-lane.sqlite"), Files(folder / "files"))
 
 
 def lock(folder: Path) -> IO[str]:
-    """Hold the folder for one server.  Raises MillError when another one has it; keep the file open."""
+    """Hold the folder for one server.
+
+    Raises MillError when another one has it; keep the file open.
+    """
     file = (folder / "lock").open("w")
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError as e:
         file.close()
         raise MillError(
-            f"Another Mill Lane is already serving {folder}.", "Use that one, stop it, or start with another --home."
+            f"Another Mill Lane is already serving {folder}.",
+            "Use that one, stop it, or start with another --home.",
         ) from e
     return file

@@ -34,12 +34,16 @@ class DeviceRow(Base):
     __tablename__ = "devices"
     id: Mapped[int] = mapped_column(primary_key=True)
     data: Mapped[dict[str, Any]]
-    found: Mapped[bool] = mapped_column(default=False)  # read off this computer, refreshed at each start
+    found: Mapped[bool] = mapped_column(
+        default=False
+    )  # read off this computer, refreshed at each start
     removed: Mapped[bool] = mapped_column(default=False)
 
 
 class ProfileRow(Base):
-    """What another renderer's memory goes to; `data` is a core MemoryProfile, `decided` the units that trials told of."""
+    """What another renderer's memory goes to; `data` is a core MemoryProfile, `decided` the units
+    that trials told of.
+    """
 
     __tablename__ = "memory_profiles"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -74,11 +78,16 @@ class Job(Base):
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
     device: Mapped[DeviceRow] = relationship()
-    versions: Mapped[list[SceneVersion]] = relationship(back_populates="job", order_by="SceneVersion.number")
+    versions: Mapped[list[SceneVersion]] = relationship(
+        back_populates="job", order_by="SceneVersion.number"
+    )
 
 
 class SceneVersion(Base):
-    """A scene as it was opened, or after a trim.  Never changed once it is there, but that weighing tells more of it."""
+    """A scene as it was opened, or after a trim.
+
+    Never changed once it is there, but that weighing tells more of it.
+    """
 
     __tablename__ = "scene_versions"
     __table_args__ = (UniqueConstraint("job_id", "number"),)
@@ -96,7 +105,10 @@ class SceneVersion(Base):
 
 
 class Staged(Base):
-    """A change on the trim list of a scene version: a texture (by image) and the longest side it should have."""
+    """A change on the trim list of a scene version:
+
+    a texture (by image) and the longest side it should have.
+    """
 
     __tablename__ = "staged"
     __table_args__ = (UniqueConstraint("version_id", "image"),)
@@ -121,10 +133,17 @@ class Trial(Base):
     frame: Mapped[int]
     device: Mapped[str]
     note: Mapped[str] = mapped_column(Text, default="")
-    preview: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")  # what was left out for looking
-    measured: Mapped[dict[str, Any]] = mapped_column(default=dict)  # seconds, samples, noise, memory, load
-    profile: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")  # where the time goes
-    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for maps.
+    preview: Mapped[dict[str, Any]] = mapped_column(
+        default=dict, server_default="{}"
+    )  # what was left out for looking
+    measured: Mapped[dict[str, Any]] = mapped_column(
+        default=dict
+    )  # seconds, samples, noise, memory, load
+    profile: Mapped[dict[str, Any]] = mapped_column(
+        default=dict, server_default="{}"
+    )  # where the time goes
+    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for
+    # maps.
     layers: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     picture: Mapped[str | None]  # file hashes
     exr: Mapped[str | None]
@@ -170,9 +189,12 @@ class Task(Base):
     error: Mapped[dict[str, Any]] = mapped_column(default=dict)
     attempts: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
-    # What the artist wants of it while it runs: {"pause": true}, {"priority": [x, y]} in pixels of the whole picture.
+    # What the artist wants of it while it runs: {"pause": true}, {"priority": [x, y]} in pixels of
+    # the whole picture.
     wants: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
-    lease: Mapped[float] = mapped_column(default=0.0)  # seconds since the epoch until which a worker holds it
+    lease: Mapped[float] = mapped_column(
+        default=0.0
+    )  # seconds since the epoch until which a worker holds it
     created: Mapped[datetime] = mapped_column(default=now)
     started: Mapped[datetime | None]
     finished: Mapped[datetime | None]

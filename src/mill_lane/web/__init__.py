@@ -1,1 +1,4 @@
-"""The interface: routes by station, presenters that turn what is kept into what is shown, templates, static files."""
+"""The interface:
+
+routes by station, presenters that turn what is kept into what is shown, templates, static files.
+"""

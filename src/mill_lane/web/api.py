@@ -16,8 +16,25 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
 from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe, clip_region
 from mill_lane.core.render.slots import COMPONENTS
-from mill_lane.store.models import DeviceRow, Job, Run, SceneVersion, Staged, StoredFile, Task, Trial
-from mill_lane.web.context import Db, device_of, devices, find_job, find_version, inventory_of, proposed
+from mill_lane.store.models import (
+    DeviceRow,
+    Job,
+    Run,
+    SceneVersion,
+    Staged,
+    StoredFile,
+    Task,
+    Trial,
+)
+from mill_lane.web.context import (
+    Db,
+    device_of,
+    devices,
+    find_job,
+    find_version,
+    inventory_of,
+    proposed,
+)
 from mill_lane.work import queue
 
 router = APIRouter(prefix="/api")
@@ -75,7 +92,9 @@ def edit_device(db: Db, device: int, form: DeviceForm) -> Done:
         row.data = _card(form).model_dump(mode="json")
         return Done()
     try:
-        new = old.model_copy(update={"desktop_bytes": round(form.desktop_gb * GB), "threads_free": form.threads_free})
+        new = old.model_copy(
+            update={"desktop_bytes": round(form.desktop_gb * GB), "threads_free": form.threads_free}
+        )
         row.data = Device.model_validate(new.model_dump()).model_dump(mode="json")
     except ValueError as e:
         raise MillError(_first(e), "Change the figures and save again.") from e
@@ -87,7 +106,9 @@ def remove_device(db: Db, device: int) -> Done:
     """Take a simulated card away; jobs that used it go back to the CPU."""
     row = _device(db, device)
     if row.found:
-        raise MillError("This computer's own CPU cannot be removed.", "Choose another device instead.")
+        raise MillError(
+            "This computer's own CPU cannot be removed.", "Choose another device instead."
+        )
     row.removed = True
     cpu = next(d for d in devices(db) if d.found)
     for job in db.scalars(select(Job).where(Job.device_id == row.id)):
@@ -120,7 +141,9 @@ def choose_device(db: Db, job: int, device: Annotated[int, Body(embed=True)]) ->
 
 
 @router.put("/jobs/{job}/name")
-def rename(db: Db, job: int, name: Annotated[str, Body(embed=True, min_length=1, max_length=120)]) -> Done:
+def rename(
+    db: Db, job: int, name: Annotated[str, Body(embed=True, min_length=1, max_length=120)]
+) -> Done:
     find_job(db, job).name = name.strip() or "Job"
     return Done()
 
@@ -167,25 +190,33 @@ def merged(old: dict[str, Any], values: dict[str, Any]) -> Recipe:
         try:
             known["clean"] = float(values["clean_percent"]) / 100
         except (TypeError, ValueError) as e:
-            raise MillError("Share of pixels clean: not a number.", "Give it in percent, 100 for all of them.") from e
+            raise MillError(
+                "Share of pixels clean: not a number.", "Give it in percent, 100 for all of them."
+            ) from e
     lamps = {k[5:]: v for k, v in values.items() if k.startswith("lamp_") and k != "lamp_scales"}
     if lamps:
         kept = {k: v for k, v in old.get("lamp_scales", {}).items() if k not in lamps}
-        known["lamp_scales"] = kept | {k: v for k, v in lamps.items() if str(v) not in ("", "1", "1.0")}
+        known["lamp_scales"] = kept | {
+            k: v for k, v in lamps.items() if str(v) not in ("", "1", "1.0")
+        }
     if known.get("noise") is not None and values.get("noise_percent") is not None:
         known.pop("noise")
     if values.get("noise_percent") not in (None, ""):
         try:
             known["noise"] = float(values["noise_percent"]) / 100
         except (TypeError, ValueError) as e:
-            raise MillError("Noise threshold: not a number.", "Give it in percent, or 0 to switch it off.") from e
+            raise MillError(
+                "Noise threshold: not a number.", "Give it in percent, or 0 to switch it off."
+            ) from e
     try:
         return Recipe.model_validate({**old, **known})
     except ValueError as e:
         first = e.errors()[0] if hasattr(e, "errors") else {"msg": str(e), "loc": ()}
         field = Recipe.model_fields.get(str(first["loc"][0])) if first["loc"] else None
         text = str(first["msg"]).removeprefix("Value error, ")
-        raise MillError(f"{field.title}: {text}." if field else f"{text}.", "Correct it and send it again.") from e
+        raise MillError(
+            f"{field.title}: {text}." if field else f"{text}.", "Correct it and send it again."
+        ) from e
 
 
 class TrialForm(BaseModel):
@@ -219,14 +250,18 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     inventory = inventory_of(version)
     recipe = merged(row.final if form.role == "final" else row.draft, form.model_extra or {})
     # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
-    recipe = recipe.model_copy(update={"layers": tuple(dict.fromkeys((*recipe.layers, *TRIAL_LAYERS)))})
+    recipe = recipe.model_copy(
+        update={"layers": tuple(dict.fromkeys((*recipe.layers, *TRIAL_LAYERS)))}
+    )
     region = (form.region_0, form.region_1, form.region_2, form.region_3)
     if form.whole or region == (0, 0, 0, 0):
         region = (0, 0, recipe.width, recipe.height)
     try:
         region = clip_region(region, recipe.width, recipe.height)
     except ValueError as e:
-        raise MillError("The crop does not touch the picture.", "Drag a crop over the picture.") from e
+        raise MillError(
+            "The crop does not touch the picture.", "Drag a crop over the picture."
+        ) from e
     frame = check_frame(form.frame, inventory.frames)
     device_row = _device(db, form.device) if form.device else row.device
     device = device_of(device_row)
@@ -235,9 +270,15 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
         row.draft = recipe.model_dump(mode="json")
     if form.endless:  # for this trial alone
         recipe = recipe.model_copy(update={"samples": MOST_SAMPLES})
-    trial, _ = add_trial(db, row, version, Shot(recipe, region, frame, preview_of(form)), device, form.note)
+    trial, _ = add_trial(
+        db, row, version, Shot(recipe, region, frame, preview_of(form)), device, form.note
+    )
     crop = ",".join(map(str, region))
-    return Done(go=f"/jobs/{row.id}/trials?b={trial.number}" + (f"&a={form.after}" if form.after else "") + f"&region={crop}")
+    return Done(
+        go=f"/jobs/{row.id}/trials?b={trial.number}"
+        + (f"&a={form.after}" if form.after else "")
+        + f"&region={crop}"
+    )
 
 
 @dataclass(frozen=True)
@@ -250,15 +291,26 @@ class Shot:
     preview: dict[str, Any] = field(default_factory=dict)
 
 
-def add_trial(db: Session, job: Job, version: SceneVersion, shot: Shot, device: Device, note: str) -> tuple[Trial, Task]:
+def add_trial(
+    db: Session, job: Job, version: SceneVersion, shot: Shot, device: Device, note: str
+) -> tuple[Trial, Task]:
     """A new trial in the book, and its task in the queue."""
     number = 1 + (db.scalar(select(func.max(Trial.number)).where(Trial.job_id == job.id)) or 0)
-    task = queue.put(db, "trial", render_payload(db, version, shot, note) | {"kind": "trial"}, job.id)
+    task = queue.put(
+        db, "trial", render_payload(db, version, shot, note) | {"kind": "trial"}, job.id
+    )
     trial = Trial(
-        job_id=job.id, version_id=version.id, task_id=task.id, number=number, recipe=shot.recipe.model_dump(mode="json"),
-        region=list(shot.region), frame=shot.frame, device=device.name + (" (simulated)" if device.simulated else ""),
-        note=note, preview=shot.preview,
-    )  # fmt: skip
+        job_id=job.id,
+        version_id=version.id,
+        task_id=task.id,
+        number=number,
+        recipe=shot.recipe.model_dump(mode="json"),
+        region=list(shot.region),
+        frame=shot.frame,
+        device=device.name + (" (simulated)" if device.simulated else ""),
+        note=note,
+        preview=shot.preview,
+    )
     db.add(trial)
     db.flush()
     return trial, task
@@ -271,7 +323,9 @@ def preview_of(form: TrialForm) -> dict[str, Any]:
         out["only_object"] = form.only_object
     if form.only_component:
         if form.only_component not in COMPONENTS:
-            raise MillError(f"“{form.only_component}” is no light component.", "Choose one of the list.")
+            raise MillError(
+                f"“{form.only_component}” is no light component.", "Choose one of the list."
+            )
         out["only_component"] = form.only_component
     if form.view != "light":
         out["view"] = form.view
@@ -280,19 +334,28 @@ def preview_of(form: TrialForm) -> dict[str, Any]:
 
 def check_frame(frame: int, frames: tuple[int, int]) -> int:
     if not frames[0] <= frame <= frames[1]:
-        raise MillError(f"Frame {frame} is outside the range {frames[0]} to {frames[1]}.", "Choose a frame of the range.")
+        raise MillError(
+            f"Frame {frame} is outside the range {frames[0]} to {frames[1]}.",
+            "Choose a frame of the range.",
+        )
     return frame
 
 
-def render_payload(db: Session, version: SceneVersion, shot: Shot, note: str = "") -> dict[str, Any]:
-    """What the computing process gets.  A simulated card's pixels come from the CPU, with the CPU's threads and memory.
+def render_payload(
+    db: Session, version: SceneVersion, shot: Shot, note: str = ""
+) -> dict[str, Any]:
+    """What the computing process gets.
+
+    A simulated card's pixels come from the CPU, with the CPU's threads and memory.
 
     Raises MillError when the recipe's sky picture is not in the store.
     """
     cpu = device_of(next(d for d in devices(db) if d.found))
     sky = shot.recipe.sky_picture
     if sky and db.get(StoredFile, sky.split("/")[0]) is None:
-        raise MillError("The sky picture is no longer there.", "Choose it again under “Sky picture”.")
+        raise MillError(
+            "The sky picture is no longer there.", "Choose it again under “Sky picture”."
+        )
     values = shot.recipe.model_dump(mode="json")
     shown = {"region": list(shot.region), "frame": shot.frame, "preview": shot.preview}
     return {
@@ -303,7 +366,9 @@ def render_payload(db: Session, version: SceneVersion, shot: Shot, note: str = "
         "memory_limit": cpu.free_bytes,
         "key": f"{version.file_hash}:{sorted(values.items())}:{sorted(shown.items())}",
         # What a saved session tells whoever loads it.
-        "about": json.dumps({"file_hash": version.file_hash, "recipe": values, **shown, "note": note}),
+        "about": json.dumps(
+            {"file_hash": version.file_hash, "recipe": values, **shown, "note": note}
+        ),
     }
 
 
@@ -346,7 +411,10 @@ def cancel_task(db: Db, task: int) -> Done:
 
 
 class Wishes(BaseModel):
-    """What the artist wants of a render while it runs: to pause it, to go on, or where to look first."""
+    """What the artist wants of a render while it runs:
+
+    to pause it, to go on, or where to look first.
+    """
 
     pause: bool | None = None
     priority: tuple[float, float] | None = None  # in pixels of the whole picture
@@ -384,7 +452,9 @@ def stage(db: Db, job: int, form: StageForm) -> Done:
     """Put textures on the trim list, or take them off."""
     row = find_job(db, job)
     version = find_version(db, row)
-    proposals = {p.image: p for p in proposed(form.rule, inventory_of(version), row.final["height"])}
+    proposals = {
+        p.image: p for p in proposed(form.rule, inventory_of(version), row.final["height"])
+    }
     wanted = set(proposals) if form.all else set(form.images) & set(proposals)
     have = {s.image: s for s in db.scalars(select(Staged).where(Staged.version_id == version.id))}
     for image in wanted:
@@ -406,11 +476,17 @@ def apply_trim(db: Db, job: int) -> Done:
     staged = list(db.scalars(select(Staged).where(Staged.version_id == version.id)))
     if not staged:
         raise MillError("Nothing is staged.", "Stage at least one texture.")
-    busy = db.scalars(select(Task).where(Task.job_id == row.id, Task.kind == "trim", Task.state.in_(("queued", "running"))))
+    busy = db.scalars(
+        select(Task).where(
+            Task.job_id == row.id, Task.kind == "trim", Task.state.in_(("queued", "running"))
+        )
+    )
     if busy.first() is not None:
         raise MillError("A trim of this scene is running already.", "Wait until it is done.")
     sizes = {str(s.image): s.limit for s in staged}
-    queue.put(db, "trim", {"version": version.id, "sizes": sizes, "name": version.file_name}, row.id)
+    queue.put(
+        db, "trim", {"version": version.id, "sizes": sizes, "name": version.file_name}, row.id
+    )
     return Done()
 
 
@@ -426,7 +502,12 @@ def export(db: Db, job: int, form: ExportForm) -> Done:
     row = find_job(db, job)
     version = find_version(db, row)
     ending = {"obj": "zip", "usdz": "usdz"}[form.format]
-    queue.put(db, "export", {"version": version.id, "number": version.number, "ending": ending, "format": form.format}, row.id)
+    queue.put(
+        db,
+        "export",
+        {"version": version.id, "number": version.number, "ending": ending, "format": form.format},
+        row.id,
+    )
     return Done()
 
 
@@ -444,10 +525,17 @@ def read_again(db: Db, job: int, form: Reading) -> Done:
     version = find_version(db, row)
     inventory = inventory_of(version)
     if inventory.read_as is None:
-        raise MillError("This scene says itself in which unit it is.", "Change the unit where it was made.")
+        raise MillError(
+            "This scene says itself in which unit it is.", "Change the unit where it was made."
+        )
     if inventory.read_as == (form.unit, form.up):
         return Done()
-    payload = {"version": version.id, "name": version.file_name, "notes": inventory.notes, **form.model_dump()}
+    payload = {
+        "version": version.id,
+        "name": version.file_name,
+        "notes": inventory.notes,
+        **form.model_dump(),
+    }
     queue.put(db, "read_in", payload, row.id)
     return Done()
 
@@ -477,8 +565,12 @@ def run_final(db: Db, job: int, frame: Annotated[int, Body(embed=True)] = 1) -> 
     name = device.name + (" (simulated)" if device.simulated else "")
     db.add(
         Run(
-            job_id=row.id, version_id=version.id, task_id=task.id, frame=frame, device=name,
+            job_id=row.id,
+            version_id=version.id,
+            task_id=task.id,
+            frame=frame,
+            device=name,
             recipe=recipe.model_dump(mode="json"),
         )
-    )  # fmt: skip
+    )
     return Done()

@@ -76,18 +76,23 @@ def create_app(settings: Settings) -> FastAPI:
         where = ".".join(str(x) for x in first["loc"][1:])
         text = str(first["msg"]).removeprefix("Value error, ")
         return problem(
-            request, 422,
+            request,
+            422,
             {
                 "error": f"{where}: {text}." if where else f"{text}.",
                 "hint": "Correct it and send it again.",
                 "kept": "Nothing was changed.",
             },
-        )  # fmt: skip
+        )
 
     @app.exception_handler(HTTPException)
     def on_http(request: Request, e: Exception) -> Response:
         assert isinstance(e, HTTPException)
-        hint = "It may have been removed. Go back to your jobs." if e.status_code == 404 else "Go back and try again."
+        hint = (
+            "It may have been removed. Go back to your jobs."
+            if e.status_code == 404
+            else "Go back and try again."
+        )
         message = "There is nothing at this address." if e.status_code == 404 else str(e.detail)
         return problem(request, e.status_code, {"error": message, "hint": hint, "kept": ""})
 
@@ -98,7 +103,10 @@ def problem(request: Request, status: int, error: dict[str, Any]) -> Response:
     """An error as a page for people and as JSON for programs."""
     if "text/html" in request.headers.get("accept", "") and request.method == "GET":
         response: HTMLResponse = request.app.state.templates.TemplateResponse(
-            request, "problem.html", {"error": error, "stamp": "", "title": "Problem", "waiting": []}, status_code=status
+            request,
+            "problem.html",
+            {"error": error, "stamp": "", "title": "Problem", "waiting": []},
+            status_code=status,
         )
         return response
     return JSONResponse(error, status)

@@ -54,7 +54,10 @@ def find_version(db: Session, job: Job) -> SceneVersion:
     """The version in use.  Raises MillError while the scene is still being opened."""
     version = db.get(SceneVersion, job.version_id) if job.version_id else None
     if version is None:
-        raise MillError(f"The scene of “{job.name}” is not open yet.", "Wait until it has been read, or open it again.")
+        raise MillError(
+            f"The scene of “{job.name}” is not open yet.",
+            "Wait until it has been read, or open it again.",
+        )
     return version
 
 
@@ -62,7 +65,10 @@ _inventories: dict[tuple[object, ...], Inventory] = {}
 
 
 def inventory_of(version: SceneVersion) -> Inventory:
-    """The version's inventory.  Parsed once for each stage of weighing: else a version never changes."""
+    """The version's inventory.
+
+    Parsed once for each stage of weighing: else a version never changes.
+    """
     key = (version.file_hash, version.id, version.created, version.inventory.get("stage", 0))
     if key not in _inventories:
         if len(_inventories) > 32:
@@ -72,7 +78,9 @@ def inventory_of(version: SceneVersion) -> Inventory:
 
 
 def proposed(rule: str, inventory: Inventory, height: int) -> list[Proposal]:
-    """Textures that a rule, "distance" or "footprint", would make smaller for a picture of that height."""
+    """Textures that a rule, "distance" or "footprint", would make smaller for a picture of that
+    height.
+    """
     if rule == "footprint" and inventory.look is not None:
         return by_footprint(inventory, height / inventory.look.height)
     return by_distance(inventory)
@@ -92,9 +100,21 @@ def recipe(values: dict[str, Any]) -> Recipe:
 
 def kept_trials(db: Session, job: Job) -> list[Trial]:
     """The trial book, newest first."""
-    return list(db.scalars(select(Trial).where(Trial.job_id == job.id, ~Trial.removed).order_by(Trial.number.desc())))
+    return list(
+        db.scalars(
+            select(Trial)
+            .where(Trial.job_id == job.id, ~Trial.removed)
+            .order_by(Trial.number.desc())
+        )
+    )
 
 
 def open_tasks(db: Session, job: Job) -> list[Task]:
     """Tasks of a job that wait or run."""
-    return list(db.scalars(select(Task).where(Task.job_id == job.id, Task.state.in_(("queued", "running"))).order_by(Task.id)))
+    return list(
+        db.scalars(
+            select(Task)
+            .where(Task.job_id == job.id, Task.state.in_(("queued", "running")))
+            .order_by(Task.id)
+        )
+    )

@@ -1,4 +1,7 @@
-"""Server-sent events: what the tasks are doing, and a stamp that changes when a page should be drawn anew."""
+"""Server-sent events:
+
+what the tasks are doing, and a stamp that changes when a page should be drawn anew.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,9 @@ QUIET = 15.0  # seconds between signs of life
 
 def stamp_of(db: Session) -> str:
     """Changes whenever a task is added, changes its state, or hands over a part of its result."""
-    rows = db.execute(select(Task.id, Task.state, Task.live).order_by(Task.id.desc()).limit(50)).all()
+    rows = db.execute(
+        select(Task.id, Task.state, Task.live).order_by(Task.id.desc()).limit(50)
+    ).all()
     said = [(number, state, (live or {}).get("stage", 0)) for number, state, live in rows]
     return f"{zlib.crc32(repr(said).encode()):08x}"
 
@@ -33,11 +38,24 @@ def stamp_of(db: Session) -> str:
 def news(home: Home) -> dict[str, Any]:
     """The stamp, and progress of every task that is not over."""
     with home.sessions() as db:
-        tasks = db.scalars(select(Task).where(Task.state.in_(("queued", "running", "paused"))).order_by(Task.id).limit(50))
+        tasks = db.scalars(
+            select(Task)
+            .where(Task.state.in_(("queued", "running", "paused")))
+            .order_by(Task.id)
+            .limit(50)
+        )
         return {
             "stamp": stamp_of(db),
             "tasks": [
-                {"id": t.id, "kind": t.kind, "state": t.state, "share": t.share, "text": t.text, "live": t.live} for t in tasks
+                {
+                    "id": t.id,
+                    "kind": t.kind,
+                    "state": t.state,
+                    "share": t.share,
+                    "text": t.text,
+                    "live": t.live,
+                }
+                for t in tasks
             ],
         }
 

@@ -1,4 +1,7 @@
-"""Files beside the scene: a picture of the sky, and sessions that were saved and are taken up again."""
+"""Files beside the scene:
+
+a picture of the sky, and sessions that were saved and are taken up again.
+"""
 
 from __future__ import annotations
 
@@ -30,9 +33,18 @@ async def set_sky(request: Request, db: Db, home: AHome, job: int, name: str) ->
     row = find_job(db, job)
     short = Path(name.replace("\\", "/")).name[-200:] or "sky"
     if not short.lower().endswith(SKY_ENDINGS):
-        raise MillError(f"“{short}” is neither HDR nor EXR.", "Save the picture as .hdr or .exr.", "The sky stays as it was.")
+        raise MillError(
+            f"“{short}” is neither HDR nor EXR.",
+            "Save the picture as .hdr or .exr.",
+            "The sky stays as it was.",
+        )
     path = await received(
-        request, home.scratch, short, LIMIT, "Save it smaller: 4096 pixels are enough for a sky.", "Save it again."
+        request,
+        home.scratch,
+        short,
+        LIMIT,
+        "Save it smaller: 4096 pixels are enough for a sky.",
+        "Save it again.",
     )
     try:
         height, width, _ = (await run_in_threadpool(read_sky, path, short)).shape
@@ -76,7 +88,9 @@ def save_session(db: Db, home: AHome, task: int) -> FileResponse:
     state = home.task_folder(task) / "state.npz"
     if row is None or trial is None or row.state != "paused" or not state.exists():
         raise HTTPException(404)
-    return FileResponse(state, media_type="application/octet-stream", filename=f"trial-{trial.number}.session")
+    return FileResponse(
+        state, media_type="application/octet-stream", filename=f"trial-{trial.number}.session"
+    )
 
 
 @router.post("/api/jobs/{job}/sessions")
@@ -84,17 +98,27 @@ async def load_session(request: Request, db: Db, home: AHome, job: int, name: st
     """A saved session as a new trial, paused where it was."""
     row = find_job(db, job)
     short = Path(name.replace("\\", "/")).name[-200:] or "session"
-    path = await received(request, home.scratch, short, LIMIT, "It cannot be a session that was saved here.", "Save it again.")
+    path = await received(
+        request,
+        home.scratch,
+        short,
+        LIMIT,
+        "It cannot be a session that was saved here.",
+        "Save it again.",
+    )
     try:
         about = await run_in_threadpool(_about, path, short)
         version = next((v for v in row.versions if v.file_hash == about.file_hash), None)
         if version is None:
             raise MillError(
-                f"“{short}” was saved with another scene than this job has.", "Open that scene, and load the session there.",
+                f"“{short}” was saved with another scene than this job has.",
+                "Open that scene, and load the session there.",
                 "Nothing was changed.",
-            )  # fmt: skip
+            )
         shot = Shot(about.recipe, about.region, about.frame, about.preview)
-        trial, task = add_trial(db, row, version, shot, device_of(row.device), about.note or f"loaded from {short}")
+        trial, task = add_trial(
+            db, row, version, shot, device_of(row.device), about.note or f"loaded from {short}"
+        )
         task.state, task.text = "paused", "paused"
         path.replace(home.task_folder(task.id) / "state.npz")
     finally:
@@ -107,5 +131,7 @@ def _about(path: Path, name: str) -> About:
         return About.model_validate_json(state_about(path, name))
     except ValidationError as e:
         raise MillError(
-            f"“{name}” was saved by another edition of Mill Lane.", "Run the trial again here.", "Nothing was changed."
+            f"“{name}” was saved by another edition of Mill Lane.",
+            "Run the trial again here.",
+            "Nothing was changed.",
         ) from e

@@ -60,7 +60,11 @@ def predicted(s: float, margin: float) -> str:
         return f"{three(s)} ± {s and float(f'{margin:.2g}'):g} s"
     if s < 5370:
         return f"{s / 60:.0f} ± {max(1, round(margin / 60))} min"
-    return f"{duration(s)} ± {round(margin / 60)} min" if margin < 5370 else f"{s / 3600:.0f} ± {margin / 3600:.0f} h"
+    return (
+        f"{duration(s)} ± {round(margin / 60)} min"
+        if margin < 5370
+        else f"{s / 3600:.0f} ± {margin / 3600:.0f} h"
+    )
 
 
 def percent(x: float | None) -> str:
@@ -82,5 +86,18 @@ def listed(names: Iterable[str], most: int = 3) -> str:
 
 
 FILTERS = {
-    f.__name__: f for f in (three, size, gigabytes, megabytes, count, duration, predicted, percent, metres, plural, listed)
+    f.__name__: f
+    for f in (
+        three,
+        size,
+        gigabytes,
+        megabytes,
+        count,
+        duration,
+        predicted,
+        percent,
+        metres,
+        plural,
+        listed,
+    )
 }

@@ -134,7 +134,9 @@ def fit_profile(db: Db, profile: int) -> Done:
     row = find_profile(db, profile)
     trials: list[Any] = [t for _, t in logged(row)]
     if not trials:
-        raise MillError("There is no trial to fit to.", "Log the peak memory of at least one trial.")
+        raise MillError(
+            "There is no trial to fit to.", "Log the peak memory of at least one trial."
+        )
     found = fit(MemoryProfile.model_validate(row.data), trials)
     row.data, row.decided = found.profile.model_dump(mode="json"), list(found.decided)
     return Done()

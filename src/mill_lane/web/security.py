@@ -23,7 +23,9 @@ LOCAL = ("127.0.0.1", "localhost", "[::1]")
 
 
 class Guard:
-    """Refuses a Host that is not ours (DNS rebinding) and changes asked for by other pages (cross-site requests)."""
+    """Refuses a Host that is not ours (DNS rebinding) and changes asked for by other pages
+    (cross-site requests).
+    """
 
     def __init__(self, app: ASGIApp, hosts: tuple[str, ...] = LOCAL) -> None:
         self.app, self.hosts = app, hosts
@@ -53,7 +55,11 @@ class Guard:
             if origin is not None and urlsplit(origin).netloc != host:
                 refused = "Only pages of this server may change things here."
         if refused:
-            body = {"error": refused, "hint": "Open Mill Lane by the address that it printed.", "kept": "Nothing was changed."}
+            body = {
+                "error": refused,
+                "hint": "Open Mill Lane by the address that it printed.",
+                "kept": "Nothing was changed.",
+            }
             await JSONResponse(body, 403)(scope, receive, send_with_headers)
             return
         await self.app(scope, receive, send_with_headers)

@@ -39,16 +39,25 @@ def check_name(name: str) -> str:
     return short
 
 
-async def received(request: Request, folder: Path, name: str, limit: int, advice: str, again: str) -> Path:
-    """The body of the request in a file of its own, written as it comes.  Raises MillError for none and for too much."""
+async def received(
+    request: Request, folder: Path, name: str, limit: int, advice: str, again: str
+) -> Path:
+    """The body of the request in a file of its own, written as it comes.
+
+    Raises MillError for none and for too much.
+    """
     written = 0
-    with tempfile.NamedTemporaryFile(dir=folder, suffix=Path(name).suffix.lower(), delete=False) as f:
+    with tempfile.NamedTemporaryFile(
+        dir=folder, suffix=Path(name).suffix.lower(), delete=False
+    ) as f:
         path = Path(f.name)
         try:
             async for block in request.stream():
                 written += len(block)
                 if written > limit:
-                    raise MillError(f"“{name}” is over {limit / 10**9:g} GB.", advice, "Nothing was imported.")
+                    raise MillError(
+                        f"“{name}” is over {limit / 10**9:g} GB.", advice, "Nothing was imported."
+                    )
                 f.write(block)
             if written == 0:
                 raise MillError(f"“{name}” is empty (0 bytes).", again, "Nothing was imported.")
@@ -63,7 +72,9 @@ async def upload(request: Request, db: Db, name: str) -> Opened:
     """A scene file as the body of the request."""
     short = check_name(name)
     advice = "Put it into a folder and start with --scenes FOLDER."
-    path = await received(request, home_of(request).scratch, short, UPLOAD_LIMIT, advice, "Export the scene again.")
+    path = await received(
+        request, home_of(request).scratch, short, UPLOAD_LIMIT, advice, "Export the scene again."
+    )
     return _open(db, path, short, uploaded=True)
 
 
@@ -72,7 +83,9 @@ def from_folder(request: Request, db: Db, file: Annotated[str, Body(embed=True)]
     """A file of the folder that was named at the start."""
     folder = settings_of(request).scenes
     if folder is None:
-        raise MillError("No folder of scenes was named at the start.", "Start with --scenes FOLDER.")
+        raise MillError(
+            "No folder of scenes was named at the start.", "Start with --scenes FOLDER."
+        )
     path = inside(folder, file)
     if not path.is_file():
         raise MillError(f"“{file}” is no longer in the folder.", "Reload the page.")

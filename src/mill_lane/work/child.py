@@ -1,7 +1,8 @@
 """The process that computes: it takes one task at a time and stays warm with the last scene loaded.
 
-It knows nothing of the database.  Over a pipe it gets (kind, payload), and ("wants", wishes) while it works; it sends
-("progress", share, text, live), ("done", result), ("paused", result), ("failed", error) or ("cancelled", result).
+It knows nothing of the database.  Over a pipe it gets (kind, payload), and ("wants", wishes) while
+it works; it sends ("progress", share, text, live), ("done", result), ("paused", result), ("failed",
+error) or ("cancelled", result).
 """
 
 from __future__ import annotations
@@ -58,14 +59,18 @@ class Reporter:
 
 
 def limit_memory(size: int) -> None:
-    """Let this process have at most `size` bytes of private memory; beyond, allocation fails and says so."""
+    """Let this process have at most `size` bytes of private memory; beyond, allocation fails and
+    says so.
+    """
     with contextlib.suppress(ValueError, OSError):
         resource.setrlimit(resource.RLIMIT_DATA, (size, resource.RLIM_INFINITY))
 
 
 def main(pipe: Connection, stop: Event) -> None:
     """Serve tasks until the pipe closes."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the server's to handle; the pipe's end is ours
+    signal.signal(
+        signal.SIGINT, signal.SIG_IGN
+    )  # Ctrl-C is the server's to handle; the pipe's end is ours
     os.nice(5)  # the page must answer while this computes
     # Before anything else of this system is given up for lack of memory, let it be this process.
     with contextlib.suppress(OSError), open("/proc/self/oom_score_adj", "w") as f:

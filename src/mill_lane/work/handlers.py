@@ -1,4 +1,7 @@
-"""What the child process can do, by kind of task.  Each takes a payload and a reporter and returns a result."""
+"""What the child process can do, by kind of task.
+
+Each takes a payload and a reporter and returns a result.
+"""
 
 from __future__ import annotations
 
@@ -107,7 +110,9 @@ def handle_weigh(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     try:
         scene = open_scene(Path(payload["scene"]))
         threads = threads_to_use(64)
-        found = weigh_closely(scene, payload["aspect"], threads=threads, progress=part(report, 0.02, 1.0), ready=ready)
+        found = weigh_closely(
+            scene, payload["aspect"], threads=threads, progress=part(report, 0.02, 1.0), ready=ready
+        )
         return {"inventory": found.model_dump(mode="json")}
     finally:
         give_back()
@@ -125,18 +130,24 @@ def handle_trim(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
 
 def handle_export(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     """Write a scene version in another format."""
-    scene, path = open_scene(Path(payload["scene"])), Path(payload["folder"]) / f"scene.{payload['ending']}"
+    scene, path = (
+        open_scene(Path(payload["scene"])),
+        Path(payload["folder"]) / f"scene.{payload['ending']}",
+    )
     notes = save_scene(scene, path, report)
     return {"path": str(path), "notes": [n.text for n in notes]}
 
 
 def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
-    """Render a crop or a frame, with previews and checkpoints; stopped by hand it keeps what it has."""
+    """Render a crop or a frame, with previews and checkpoints; stopped by hand it keeps what it
+    has.
+    """
     folder = Path(payload["folder"])
     load_before = psutil.getloadavg()[0]
     started = time.perf_counter()
     scene_path = payload["scene"]
-    # Before the baseline is read, the machine code and the libraries are there: they belong to no scene.
+    # Before the baseline is read, the machine code and the libraries are there: they belong to no
+    # scene.
     prepare(part(report, 0.0, 0.01))
     warm = scene_path in _warm
     baseline = payload.get("baseline") or resident()
@@ -161,7 +172,9 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
         threads=int(payload["threads"]),
         key=payload["key"],
         preview=Preview(**payload.get("preview", {})),
-        sky=read_sky(Path(payload["sky"]), recipe.sky_picture.split("/")[2]) if recipe.sky_picture else None,
+        sky=read_sky(Path(payload["sky"]), recipe.sky_picture.split("/")[2])
+        if recipe.sky_picture
+        else None,
         about=payload.get("about", ""),
     )
     checkpoint = folder / "state.npz"
@@ -212,7 +225,10 @@ def _loading(report: Reporter) -> Callable[[float, str], None]:
 
 
 def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) -> bool:
-    """Step until the session is done; returns whether it was stopped by hand.  Raises Cancelled with nothing to keep."""
+    """Step until the session is done; returns whether it was stopped by hand.
+
+    Raises Cancelled with nothing to keep.
+    """
     preview, version = folder / "preview.png", 0
     next_preview = next_state = 0.0
     next_state = session.clock() + CHECKPOINT_SECONDS
@@ -255,7 +271,12 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
         }
         try:
             number = f"sample {min(session.index + 1, session.recipe.samples)}"
-            report(share, f"{number}, no end" if session.recipe.endless else f"{number} of {session.recipe.samples}")
+            report(
+                share,
+                f"{number}, no end"
+                if session.recipe.endless
+                else f"{number} of {session.recipe.samples}",
+            )
         except Cancelled:
             if session.index < 1:
                 raise
@@ -264,7 +285,9 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
 
 
 def _preview(session: Session, path: Path) -> None:
-    """What there is so far, with the view transform; pixels without a sample stay the grey of the well."""
+    """What there is so far, with the view transform; pixels without a sample stay the grey of the
+    well.
+    """
     film = session.film
     picture = np.full((*film.samples.shape, 3), 0x76, np.uint8)
     for y in range(0, len(picture), 128):
@@ -292,7 +315,9 @@ def _layer_pictures(session: Session, folder: Path) -> dict[str, dict[str, Any]]
         if name == "beauty" or (plane.ndim == 3 and not plane.any()):
             continue  # a component without any light has nothing to show
         try:
-            picture, scale = layer_picture(name, plane, session.recipe.exposure, session.seconds * session.threads)
+            picture, scale = layer_picture(
+                name, plane, session.recipe.exposure, session.seconds * session.threads
+            )
         except KeyError:
             continue
         path = folder / f"layer-{i}.png"

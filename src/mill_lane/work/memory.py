@@ -30,7 +30,9 @@ def peak_since(baseline: int) -> int:
 
 
 def give_back() -> None:
-    """Return freed memory to the system, so that it is not counted against what comes next (GNU C library only)."""
+    """Return freed memory to the system, so that it is not counted against what comes next (GNU C
+    library only).
+    """
     gc.collect()
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL("libc.so.6").malloc_trim(0)

@@ -37,13 +37,30 @@ def payload_for(session: Session, home: Home, task: Task) -> dict[str, Any]:
     return payload
 
 
-def conclude(session: Session, home: Home, task: Task, outcome: str, result: dict[str, Any]) -> None:
-    """Write down how a task ended.  Nothing half-done stays but the checkpoint of a render that may go on."""
+def conclude(
+    session: Session, home: Home, task: Task, outcome: str, result: dict[str, Any]
+) -> None:
+    """Write down how a task ended.
+
+    Nothing half-done stays but the checkpoint of a render that may go on.
+    """
     if outcome == "done":
         KEEP[task.kind](session, home, task, result)
         stopped = bool(result.get("stopped"))
-        kept = {k: v for k, v in result.items() if k in ("measured", "stopped", "version", "seconds", "export")}
-        queue.end(session, task, "done", share=1.0, text="stopped by hand, kept" if stopped else "done", result=kept, live={})
+        kept = {
+            k: v
+            for k, v in result.items()
+            if k in ("measured", "stopped", "version", "seconds", "export")
+        }
+        queue.end(
+            session,
+            task,
+            "done",
+            share=1.0,
+            text="stopped by hand, kept" if stopped else "done",
+            result=kept,
+            live={},
+        )
     elif outcome == "cancelled":
         queue.end(session, task, "cancelled", text="cancelled", live={})
     elif outcome == "waits" and not task.cancel:
@@ -72,9 +89,12 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
         linked.hardlink_to(path)
         path = linked
     if task.kind == "trim":
-        # What was told when the file came in, and how it was read, is as true of it with smaller textures.
+        # What was told when the file came in, and how it was read, is as true of it with smaller
+        # textures.
         parent = session.get_one(SceneVersion, task.payload["version"])
-        result["inventory"] |= {k: parent.inventory[k] for k in ("notes", "read_as") if k in parent.inventory}
+        result["inventory"] |= {
+            k: parent.inventory[k] for k in ("notes", "read_as") if k in parent.inventory
+        }
     digest = home.files.take(path, session, task.payload["name"])
     number = 1 + max((v.number for v in job.versions), default=0)
     version = SceneVersion(
@@ -93,7 +113,9 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
     # What takes longer than listing is found out behind the page.
     queue.put(session, "weigh", {"version": version.id}, job.id)
     if task.kind == "trim":
-        for row in session.scalars(select(Staged).where(Staged.version_id == task.payload["version"])):
+        for row in session.scalars(
+            select(Staged).where(Staged.version_id == task.payload["version"])
+        ):
             session.delete(row)
 
 
@@ -102,13 +124,18 @@ def _keep_trial(session: Session, home: Home, task: Task, result: dict[str, Any]
     _keep_pictures(session, home, trial, result)
     trial.profile = result.get("profile", {})
     trial.layers = {
-        name: {"hash": home.files.take(Path(entry["path"]), session), **{k: v for k, v in entry.items() if k != "path"}}
+        name: {
+            "hash": home.files.take(Path(entry["path"]), session),
+            **{k: v for k, v in entry.items() if k != "path"},
+        }
         for name, entry in result.get("layers", {}).items()
     }
 
 
 def _keep_run(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
-    _keep_pictures(session, home, session.scalars(select(Run).where(Run.task_id == task.id)).one(), result)
+    _keep_pictures(
+        session, home, session.scalars(select(Run).where(Run.task_id == task.id)).one(), result
+    )
 
 
 def _keep_pictures(session: Session, home: Home, row: Trial | Run, result: dict[str, Any]) -> None:
@@ -120,7 +147,9 @@ def _keep_pictures(session: Session, home: Home, row: Trial | Run, result: dict[
 def _keep_weighing(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
     """The fuller inventory in place of the listing; what was told when the file came in stays."""
     version = session.get_one(SceneVersion, task.payload["version"])
-    kept: dict[str, Any] = {k: version.inventory[k] for k in ("notes", "read_as", "name") if k in version.inventory}
+    kept: dict[str, Any] = {
+        k: version.inventory[k] for k in ("notes", "read_as", "name") if k in version.inventory
+    }
     version.inventory = {**result["inventory"], **kept}
 
 
@@ -133,7 +162,11 @@ def keep_partly(session: Session, home: Home, task: Task, result: dict[str, Any]
 def _keep_export(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
     path = Path(result["path"])
     size = path.stat().st_size
-    result["export"] = {"hash": home.files.take(path, session), "size": size, "notes": result["notes"]}
+    result["export"] = {
+        "hash": home.files.take(path, session),
+        "size": size,
+        "notes": result["notes"],
+    }
 
 
 def _keep_nothing(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:

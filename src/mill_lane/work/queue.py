@@ -28,11 +28,19 @@ def claim(session: Session) -> Task | None:
     One statement, so that two workers never take the same.
     """
     first = (Task.kind == "weigh", Task.id)
-    oldest = select(Task.id).where(Task.state == "queued").order_by(*first).limit(1).scalar_subquery()
+    oldest = (
+        select(Task.id).where(Task.state == "queued").order_by(*first).limit(1).scalar_subquery()
+    )
     row = session.execute(
         update(Task)
         .where(Task.id == oldest, Task.state == "queued")
-        .values(state="running", started=now(), attempts=Task.attempts + 1, lease=time.time() + LEASE, text="starting")
+        .values(
+            state="running",
+            started=now(),
+            attempts=Task.attempts + 1,
+            lease=time.time() + LEASE,
+            text="starting",
+        )
         .returning(Task.id)
     ).first()
     session.commit()
@@ -46,7 +54,9 @@ def somebody_waits(session: Session) -> bool:
 
 
 def beat(session: Session, task: int, **values: Any) -> tuple[bool, dict[str, Any]]:
-    """Prolong the lease and note progress; returns whether somebody asked to cancel, and what else is wanted."""
+    """Prolong the lease and note progress; returns whether somebody asked to cancel, and what else
+    is wanted.
+    """
     row = session.execute(
         update(Task)
         .where(Task.id == task, Task.state == "running")
@@ -66,7 +76,9 @@ def end(session: Session, task: Task, state: str, **values: Any) -> None:
 
 
 def cancel(session: Session, task: Task) -> None:
-    """Ask a running task to stop; a waiting one is over at once; a paused one is taken up to keep what it has."""
+    """Ask a running task to stop; a waiting one is over at once; a paused one is taken up to keep
+    what it has.
+    """
     if task.state == "queued":
         end(session, task, "cancelled", text="cancelled before it started")
     elif task.state == "paused":
@@ -77,14 +89,19 @@ def cancel(session: Session, task: Task) -> None:
 
 
 def want(session: Session, task: Task, **wishes: Any) -> None:
-    """Tell a render while it runs: pause=True, or priority=[x, y]; a paused one goes on with pause=False."""
+    """Tell a render while it runs:
+
+    pause=True, or priority=[x, y]; a paused one goes on with pause=False.
+    """
     task.wants = {**task.wants, **wishes}
     if wishes.get("pause") is False and task.state == "paused":
         again(session, task)
 
 
 def again(session: Session, task: Task) -> None:
-    """Queue a paused, failed or cancelled task anew under its own number; its checkpoint, if any, is taken up."""
+    """Queue a paused, failed or cancelled task anew under its own number; its checkpoint, if any,
+    is taken up.
+    """
     if task.state in ("failed", "cancelled", "paused"):
         if task.state != "paused":
             task.share = 0.0
@@ -95,9 +112,11 @@ def again(session: Session, task: Task) -> None:
 
 
 def recover(session: Session, everything: bool = False) -> list[int]:
-    """Put tasks whose worker died back into the queue; after three attempts they are marked as failed.
+    """Put tasks whose worker died back into the queue; after three attempts they are marked as
+    failed.
 
-    With `everything`, all running tasks count: for a worker that starts and knows to be the only one.
+    With `everything`, all running tasks count: for a worker that starts and knows to be the only
+    one.
     """
     found = []
     for task in session.scalars(select(Task).where(Task.state == "running")):
@@ -107,13 +126,16 @@ def recover(session: Session, everything: bool = False) -> list[int]:
                 end(session, task, "cancelled", text="cancelled")
             elif task.attempts >= MOST_ATTEMPTS:
                 end(
-                    session, task, "failed", text="interrupted",
+                    session,
+                    task,
+                    "failed",
+                    text="interrupted",
                     error={
                         "error": f"The process that did this was killed {task.attempts} times.",
                         "hint": "Run it again; if it stops at the same place, make the picture or the scene smaller.",
                         "kept": "Everything finished before is kept.",
                     },
-                )  # fmt: skip
+                )
             else:
                 task.state, task.text = "queued", "interrupted: goes on from where it was"
     session.commit()

@@ -1,4 +1,6 @@
-"""Compiling the kernels before anybody waits for them, by rendering a tiny scene that uses each of them."""
+"""Compiling the kernels before anybody waits for them, by rendering a tiny scene that uses each of
+them.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,10 @@ _ready = threading.Event()
 
 
 def prepare(progress: Progress) -> float:
-    """Have every kernel ready in this process; returns the seconds it took.  Later calls return at once."""
+    """Have every kernel ready in this process; returns the seconds it took.
+
+    Later calls return at once.
+    """
     if _ready.is_set():
         return 0.0
     cold = not any(cache_folder().rglob("tiles.render_tiles*"))
@@ -32,7 +37,9 @@ def prepare(progress: Progress) -> float:
             with tempfile.TemporaryDirectory() as folder:
                 path = Path(folder) / "warm.glb"
                 make_demo(path, "small", 1)
-                session = Session(load(open_scene(path), 1), Recipe(width=32, height=18, samples=2, min_samples=1))
+                session = Session(
+                    load(open_scene(path), 1), Recipe(width=32, height=18, samples=2, min_samples=1)
+                )
                 while not session.done:
                     session.step(1.0)
                 session.noise()
@@ -45,7 +52,8 @@ def prepare(progress: Progress) -> float:
     while thread.is_alive():
         thread.join(0.3)
         spent = time.perf_counter() - start
-        # What another copy of these sources compiled does not count here; loading never takes this long.
+        # What another copy of these sources compiled does not count here; loading never takes this
+        # long.
         cold = cold or spent > 10
         progress(
             min(0.97, spent / (USUAL_SECONDS if cold else 10.0)),

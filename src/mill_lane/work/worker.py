@@ -23,7 +23,10 @@ GRACE = 4.0  # seconds that a child has to stop by itself
 
 
 class Orphaned(Exception):
-    """Raised when the server is gone: nobody is there to tell, and the next one takes up what was begun."""
+    """Raised when the server is gone:
+
+    nobody is there to tell, and the next one takes up what was begun.
+    """
 
 
 class Child:
@@ -34,7 +37,9 @@ class Child:
         self.stop = context.Event()
         self.pipe: Connection
         self.pipe, theirs = context.Pipe()
-        self.process: BaseProcess = context.Process(target=child_main, args=(theirs, self.stop), daemon=True)
+        self.process: BaseProcess = context.Process(
+            target=child_main, args=(theirs, self.stop), daemon=True
+        )
         self.process.start()
         theirs.close()
 
@@ -76,7 +81,9 @@ class Worker:
             try:
                 payload = payload_for(session, self.home, task)
             except Exception as e:
-                self._finish(task.id, "failed", {"error": str(e), "hint": "Open the job again.", "kept": ""})
+                self._finish(
+                    task.id, "failed", {"error": str(e), "hint": "Open the job again.", "kept": ""}
+                )
                 return True
             number, kind = task.id, task.kind
         outcome, result = self._do(number, kind, payload)
@@ -113,7 +120,9 @@ class Worker:
                 message = None
                 child.process.join(1)
             if message is not None and message[0] != "progress":
-                return ("waits" if gives_way and message[0] == "cancelled" else message[0]), message[1]
+                return (
+                    "waits" if gives_way and message[0] == "cancelled" else message[0]
+                ), message[1]
             if not child.alive():
                 code = child.process.exitcode or 0
                 self.child = None
@@ -125,7 +134,12 @@ class Worker:
                 with self.home.sessions() as session:
                     cancel, wants = queue.beat(session, number, **progress)
                     # Weighing is nobody's hurry: what an artist asks for goes first.
-                    if kind == "weigh" and not cancel and not asked_at and queue.somebody_waits(session):
+                    if (
+                        kind == "weigh"
+                        and not cancel
+                        and not asked_at
+                        and queue.somebody_waits(session)
+                    ):
                         gives_way = cancel = True
                 if cancel and not asked_at:
                     asked_at = time.monotonic()
@@ -154,7 +168,11 @@ class Worker:
             except Exception as e:
                 session.rollback()
                 task = session.get_one(Task, number)
-                error = {"error": f"The result could not be kept: {e}", "hint": "Check the disk; run it again.", "kept": ""}
+                error = {
+                    "error": f"The result could not be kept: {e}",
+                    "hint": "Check the disk; run it again.",
+                    "kept": "",
+                }
                 queue.end(session, task, "failed", text="failed", error=error)
                 session.commit()
 

@@ -50,7 +50,9 @@ def cpu_device(machine: Machine) -> Device:
         name="This computer's CPU",
         kind="cpu",
         memory_bytes=machine.memory_bytes,
-        desktop_bytes=min(machine.memory_bytes - machine.available_bytes, machine.memory_bytes // 2),
+        desktop_bytes=min(
+            machine.memory_bytes - machine.available_bytes, machine.memory_bytes // 2
+        ),
         threads=machine.threads,
         threads_free=1 if machine.threads > 1 else 0,
     )

@@ -1,6 +1,8 @@
-"""What another renderer's memory goes to, in bytes for each unit of what it holds, and how that is found from trials.
+"""What another renderer's memory goes to, in bytes for each unit of what it holds, and how that is
+found from trials.
 
-A memory profile needs no look into the other program: the peak that it reports for some trials is enough.
+A memory profile needs no look into the other program: the peak that it reports for some trials is
+enough.
 """
 
 from __future__ import annotations
@@ -14,11 +16,15 @@ from pydantic import BaseModel, ConfigDict, Field
 from mill_lane.core.least_squares import nonnegative
 
 Bytes = Annotated[float, Field(ge=0, le=1e6)]
-PULL = 1e-4  # weight of the profile's own figures beside the trials: they decide what the trials leave open
+# weight of the profile's own figures beside the trials: they decide what the trials leave open
+PULL = 1e-4
 
 
 class MemoryProfile(BaseModel):
-    """Bytes a unit.  The figures to begin with are ours, about what common renderers take: fit them to trials."""
+    """Bytes a unit.
+
+    The figures to begin with are ours, about what common renderers take: fit them to trials.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -48,7 +54,15 @@ class Load(BaseModel):
     denoised: Annotated[float, Field(ge=0, le=1e12, title="Pixels denoised")] = 0.0
 
     def units(self) -> tuple[float, ...]:
-        return (1.0, self.triangles, self.values8, self.values16, self.pixels, self.samples, self.denoised)
+        return (
+            1.0,
+            self.triangles,
+            self.values8,
+            self.values16,
+            self.pixels,
+            self.samples,
+            self.denoised,
+        )
 
 
 class Logged(BaseModel):
@@ -65,8 +79,8 @@ class Logged(BaseModel):
 class Fit:
     """A fitted profile.
 
-    residuals : bytes by trial, what the profile says less what was reported.  decided : units that the trials tell
-    about; the others kept what they had.
+    residuals : bytes by trial, what the profile says less what was reported.  decided : units that
+    the trials tell about; the others kept what they had.
     """
 
     profile: MemoryProfile
@@ -86,15 +100,16 @@ def predicted(profile: MemoryProfile, load: Load) -> float:
 def fit(profile: MemoryProfile, trials: list[Logged]) -> Fit:
     """The profile that fits the trials best: least squares of relative errors, nothing below 0.
 
-    What the trials do not tell apart stays near the profile's own figures, which count a ten-thousandth as much as the
-    trials do together.  Raises ValueError without any trial.
+    What the trials do not tell apart stays near the profile's own figures, which count a
+    ten-thousandth as much as the trials do together.  Raises ValueError without any trial.
     """
     if not trials:
         raise ValueError("there is no trial to fit to")
     rows = np.array([t.load.units() for t in trials])
     peaks = np.array([t.peak_bytes for t in trials])
     own = np.array([getattr(profile, u) for u in UNITS])
-    # In shares of a typical trial's memory, so that a triangle and a gigabyte can stand in one equation.
+    # In shares of a typical trial's memory, so that a triangle and a gigabyte can stand in one
+    # equation.
     scale = np.abs(rows).max(0)
     used = np.flatnonzero(scale > 0)
     typical = float(np.median(peaks))
@@ -105,10 +120,14 @@ def fit(profile: MemoryProfile, trials: list[Logged]) -> Fit:
     found = nonnegative(a.T @ a + pull, a.T @ np.ones(len(trials)) + pull @ usual)
     new = own.copy()
     new[used] = found * unit
-    # A direction counts as decided when the trials see most of it: they differ in it, and not only together with others.
+    # A direction counts as decided when the trials see most of it: they differ in it, and not only
+    # together with others.
     seen = np.diag(np.linalg.pinv(a, rcond=1e-4) @ a)
-    fitted = MemoryProfile(name=profile.name, **dict(zip(UNITS, (float(x) for x in new), strict=True)))
+    fitted = MemoryProfile(
+        name=profile.name, **dict(zip(UNITS, (float(x) for x in new), strict=True))
+    )
     return Fit(
-        fitted, [predicted(fitted, t.load) - t.peak_bytes for t in trials],
+        fitted,
+        [predicted(fitted, t.load) - t.peak_bytes for t in trials],
         tuple(UNITS[u] for u, s in zip(used, seen, strict=True) if s > 0.9),
-    )  # fmt: skip
+    )

@@ -12,9 +12,9 @@ GB = 10**9
 class Device(BaseModel):
     """One device of the machine.  Bytes; GB is 10^9.
 
-    `desktop_bytes` is kept for the desktop and other programs; `threads_free` are left idle so that the computer stays
-    usable while it renders (one, common practice).  A card is simulated: its pixels are computed by this computer's CPU
-    and only its memory is modelled.
+    `desktop_bytes` is kept for the desktop and other programs; `threads_free` are left idle so that
+    the computer stays usable while it renders (one, common practice).  A card is simulated: its
+    pixels are computed by this computer's CPU and only its memory is modelled.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -25,12 +25,16 @@ class Device(BaseModel):
     desktop_bytes: Annotated[int, Field(ge=0, le=10**13)] = 0
     threads: Annotated[int, Field(ge=1, le=4096)] = 1
     threads_free: Annotated[int, Field(ge=0, le=4095)] = 1
-    samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = 0  # cards keep this many paths at once
+    samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = (
+        0  # cards keep this many paths at once
+    )
 
     @model_validator(mode="after")
     def _something_is_left(self) -> Device:
         if self.desktop_bytes >= self.memory_bytes:
-            raise ValueError("Kept for the desktop is all the memory there is: lower it, or raise the memory")
+            raise ValueError(
+                "Kept for the desktop is all the memory there is: lower it, or raise the memory"
+            )
         return self
 
     @property
@@ -48,4 +52,10 @@ class Device(BaseModel):
         return self.kind == "card"
 
 
-DEMO_CARD = Device(name="Card, 4 GB", kind="card", memory_bytes=4 * GB, desktop_bytes=1 * GB, samples_in_flight=262_144)
+DEMO_CARD = Device(
+    name="Card, 4 GB",
+    kind="card",
+    memory_bytes=4 * GB,
+    desktop_bytes=1 * GB,
+    samples_in_flight=262_144,
+)

@@ -28,7 +28,9 @@ class Blob:
         return cls(path, 0, path.stat().st_size)
 
     def read(self, start: int = 0, length: int | None = None) -> bytes:
-        """Bytes from `start` within the range.  Plain reads, not a memory map: mapped pages would count as ours.
+        """Bytes from `start` within the range.
+
+        Plain reads, not a memory map: mapped pages would count as ours.
 
         Raises MillError when the range or the file ends early.
         """
@@ -67,18 +69,25 @@ class Blob:
 def inside(folder: Path, name: str) -> Path:
     """The path of a file named by another file, which must lie within the folder.
 
-    Raises MillError for absolute paths, drive letters and names that leave the folder, links included, and for names that
-    no file can have.
+    Raises MillError for absolute paths, drive letters and names that leave the folder, links
+    included, and for names that no file can have.
     """
     root = folder.resolve()
-    if "\0" in name or any(len(piece.encode("utf-8", "replace")) > LONGEST_NAME for piece in name.split("/")):
+    if "\0" in name or any(
+        len(piece.encode("utf-8", "replace")) > LONGEST_NAME for piece in name.split("/")
+    ):
         raise MillError(
             f"The scene names a file that no system can have: “{name[:60]!r}”.",
             "The file is damaged: export or copy it again.",
             "Nothing was imported.",
         )
     path = (root / name).resolve()
-    if os.path.isabs(name) or "\\" in name or ":" in name.split("/")[0] or not path.is_relative_to(root):
+    if (
+        os.path.isabs(name)
+        or "\\" in name
+        or ":" in name.split("/")[0]
+        or not path.is_relative_to(root)
+    ):
         raise MillError(
             f"The scene names the file “{name}”, which lies outside its own folder.",
             "Put all files beside the scene and export it with relative paths, then open it again.",

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 
-# Channel names as the OpenEXR documentation and common use have them: R, G, B and Z bare, layers before a dot.
+# Channel names as the OpenEXR documentation and common use have them: R, G, B and Z bare, layers
+# before a dot.
 SUFFIXES = {
     "beauty": ("R", "G", "B"),
     "albedo": ("albedo.R", "albedo.G", "albedo.B"),
@@ -28,7 +29,9 @@ SUFFIXES = {
 
 
 def channel_names(layer: str, depth: int) -> tuple[str, ...]:
-    """The channels of a layer of so many planes; one that is not in `SUFFIXES` is a colour or a number of its own name."""
+    """The channels of a layer of so many planes; one that is not in `SUFFIXES` is a colour or a
+    number of its own name.
+    """
     if layer in SUFFIXES:
         return SUFFIXES[layer]
     clean = "".join(ch if ch.isalnum() or ch in "_-" else "_" for ch in layer)
@@ -40,7 +43,8 @@ def write_exr(
     layers: Mapping[str, NDArray[np.float32]] | Iterable[tuple[str, NDArray[np.float32]]],
     header: Mapping[str, Any] | None = None,
 ) -> None:
-    """Write layers of float32 (height, width) or (height, width, 2 or 3), named by `channel_names`, ZIP compressed.
+    """Write layers of float32 (height, width) or (height, width, 2 or 3), named by `channel_names`,
+    ZIP compressed.
 
     Pairs that are made one after another are let go as soon as their channels are taken.
     """
@@ -62,9 +66,15 @@ def read_exr(path: Path) -> dict[str, NDArray[np.float32]]:
     """
     try:
         with OpenEXR.File(str(path), separate_channels=True) as f:
-            planes = {k: np.asarray(c.pixels, np.float32) for k, c in f.channels().items() if c.pixels is not None}
+            planes = {
+                k: np.asarray(c.pixels, np.float32)
+                for k, c in f.channels().items()
+                if c.pixels is not None
+            }
     except Exception as e:  # the binding raises plain RuntimeErrors and others
-        raise MillError(f"{path.name} is not an EXR that can be read: {e}", "Render or export it again.") from e
+        raise MillError(
+            f"{path.name} is not an EXR that can be read: {e}", "Render or export it again."
+        ) from e
     layers = {}
     for name, suffixes in SUFFIXES.items():
         if all(s in planes for s in suffixes):
@@ -74,5 +84,8 @@ def read_exr(path: Path) -> dict[str, NDArray[np.float32]]:
         if all(f"{name}.{c}" in planes for c in "RGB"):
             layers[name] = np.stack([planes[f"{name}.{c}"] for c in "RGB"], -1)
     if "beauty" not in layers:
-        raise MillError(f"{path.name} has no channels R, G and B.", "It may be cut short: render or export it again.")
+        raise MillError(
+            f"{path.name} has no channels R, G and B.",
+            "It may be cut short: render or export it again.",
+        )
     return layers

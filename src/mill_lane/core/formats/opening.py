@@ -17,8 +17,12 @@ from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.model import Scene
 
 READERS: dict[str, Callable[[Path], Scene]] = {
-    ".glb": read_scene, ".gltf": read_scene, ".obj": read_obj, ".ply": read_ply, ".stl": read_stl,
-}  # fmt: skip
+    ".glb": read_scene,
+    ".gltf": read_scene,
+    ".obj": read_obj,
+    ".ply": read_ply,
+    ".stl": read_stl,
+}
 STAGES = (".usd", ".usda", ".usdc")
 UNITLESS = (".obj", ".ply", ".stl")  # formats that say neither unit nor axis
 ENDINGS = (*READERS, *STAGES, ".usdz", ".zip")
@@ -31,11 +35,17 @@ def open_scene(path: Path, progress: Progress = silent) -> Scene:
     """
     try:
         if path.stat().st_size == 0:
-            raise MillError(f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
+            raise MillError(
+                f"{path.name} is empty (0 bytes).",
+                "Export the scene again.",
+                "Nothing was imported.",
+            )
         if not is_zip(path):
             return with_defaults(_read(path, progress))
     except OSError as e:
-        raise MillError(f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again.") from e
+        raise MillError(
+            f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again."
+        ) from e
     keep = unpack(path)
     if path.suffix.lower() == ".usdz":
         scene = _read(first_file(path, Path(keep.name)), progress)
@@ -52,7 +62,8 @@ def _read(path: Path, progress: Progress) -> Scene:
 
 
 def check_vertices(scene: Scene, progress: Progress = silent) -> None:
-    """Read every mesh once, so that damage shows when a file comes in and not in the middle of a render.
+    """Read every mesh once, so that damage shows when a file comes in and not in the middle of a
+    render.
 
     Raises MillError naming the mesh.
     """

@@ -38,7 +38,8 @@ class Header:
 def read_header(data: bytes, name: str) -> Header:
     """Size, channels and bits of a PNG or JPEG from its first bytes; no pixel is decoded.
 
-    Raises MillError for anything else, for a damaged header, and for a picture with a side above `LARGEST_SIDE`.
+    Raises MillError for anything else, for a damaged header, and for a picture with a side above
+    `LARGEST_SIDE`.
     """
     data = bytes(data)
     if data[:8] == b"\x89PNG\r\n\x1a\n" and len(data) >= 29 and data[12:16] == b"IHDR":
@@ -85,7 +86,8 @@ def decode(data: bytes, mime: str, name: str = "picture") -> Pixels:
 
     Raises MillError when the file is damaged.
     """
-    # OpenImageIO's Python binding reads files only, so the bytes go through one; /dev/shm keeps that off the disk.
+    # OpenImageIO's Python binding reads files only, so the bytes go through one; /dev/shm keeps
+    # that off the disk.
     with tempfile.NamedTemporaryFile(suffix=ENDINGS.get(mime, ".png"), dir=_scratch()) as f:
         f.write(data)
         f.flush()
@@ -95,7 +97,9 @@ def decode(data: bytes, mime: str, name: str = "picture") -> Pixels:
 def read_pixels(path: Path, name: str = "picture") -> Pixels:
     """The pixels of a picture file as stored, (height, width, channels)."""
     config = oiio.ImageSpec()
-    config.attribute("oiio:UnassociatedAlpha", 1)  # glTF wants colours as stored, not multiplied by alpha
+    config.attribute(
+        "oiio:UnassociatedAlpha", 1
+    )  # glTF wants colours as stored, not multiplied by alpha
     source = oiio.ImageInput.open(str(path), config)
     if source is None:
         forget_error(oiio)
@@ -115,7 +119,9 @@ def read_pixels(path: Path, name: str = "picture") -> Pixels:
 
 
 def forget_error(source: Any) -> None:
-    """Take the library's message away, or it is printed later; from a damaged file it may not even be text."""
+    """Take the library's message away, or it is printed later; from a damaged file it may not even
+    be text.
+    """
     with contextlib.suppress(UnicodeDecodeError):
         source.geterror()
 
@@ -133,12 +139,16 @@ def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
     spec.attribute("compression", f"jpeg:{quality}")
     out = oiio.ImageOutput.create(str(path))
     if out is None or not out.open(str(path), spec) or not out.write_image(pixels):
-        raise MillError(f"{path.name} could not be written: {oiio.geterror()}", "Check the disk and try again.")
+        raise MillError(
+            f"{path.name} could not be written: {oiio.geterror()}", "Check the disk and try again."
+        )
     out.close()
 
 
 def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
-    """The bytes of a PNG (8 or 16 bits) or JPEG (8 bits) of these pixels, (height, width, channels)."""
+    """The bytes of a PNG (8 or 16 bits) or JPEG (8 bits) of these pixels, (height, width,
+    channels).
+    """
     with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime], dir=_scratch()) as f:
         write_pixels(Path(f.name), pixels, quality)
         return Path(f.name).read_bytes()
@@ -155,8 +165,8 @@ WIDEST_SKY = 8192
 def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
     """A sky picture, longitude over latitude, linear light: float32 (height, width, 3).
 
-    Raises MillError for anything but an HDR or EXR picture twice as wide as high.  What is no number, or below 0,
-    counts as no light.
+    Raises MillError for anything but an HDR or EXR picture twice as wide as high.  What is no
+    number, or below 0, counts as no light.
     """
     name = name or path.name
     source = oiio.ImageInput.open(str(path))
@@ -165,12 +175,20 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
         raise _no_sky(name, "it cannot be read")
     try:
         spec = source.spec()
-        if source.format_name() not in ("hdr", "openexr") or spec.format.basetype not in (oiio.HALF, oiio.FLOAT):
+        if source.format_name() not in ("hdr", "openexr") or spec.format.basetype not in (
+            oiio.HALF,
+            oiio.FLOAT,
+        ):
             raise _no_sky(name, "it holds no high dynamic range")
         if spec.width > WIDEST_SKY or spec.height > WIDEST_SKY // 2:
-            raise _no_sky(name, f"it is too large ({spec.width} x {spec.height} pixels, at most {WIDEST_SKY} wide)")
+            raise _no_sky(
+                name,
+                f"it is too large ({spec.width} x {spec.height} pixels, at most {WIDEST_SKY} wide)",
+            )
         if spec.nchannels < 3 or abs(spec.width - 2 * spec.height) > 2:
-            raise _no_sky(name, f"it has {spec.width} x {spec.height} pixels and {spec.nchannels} channels")
+            raise _no_sky(
+                name, f"it has {spec.width} x {spec.height} pixels and {spec.nchannels} channels"
+            )
         pixels = source.read_image(0, 0, 0, 3, oiio.FLOAT)
         if pixels is None or source.has_error:
             forget_error(source)

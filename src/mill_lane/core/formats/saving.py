@@ -17,10 +17,16 @@ ENDINGS = (".glb", ".obj", ".zip", ".usda", ".usdc", ".usdz")  # .zip holds an O
 
 
 def save_scene(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
-    """Write the scene; returns what the format could not hold.  Raises MillError for an ending that is none of ENDINGS."""
+    """Write the scene; returns what the format could not hold.
+
+    Raises MillError for an ending that is none of ENDINGS.
+    """
     ending = path.suffix.lower()
     if ending not in ENDINGS:
-        raise MillError(f"Scenes are not written as {ending or 'files without an ending'}.", f"Use {', '.join(ENDINGS)}.")
+        raise MillError(
+            f"Scenes are not written as {ending or 'files without an ending'}.",
+            f"Use {', '.join(ENDINGS)}.",
+        )
     if ending == ".glb":
         write_glb(scene, path, progress)
         return []
@@ -39,7 +45,9 @@ def save_scene(scene: Scene, path: Path, progress: Progress = silent) -> list[No
         with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED, compresslevel=3) as archive:
             for file in sorted(p for p in folder.rglob("*") if p.is_file() and p != packed):
                 # Pictures are packed already.
-                kind = zipfile.ZIP_DEFLATED if file.suffix in (".obj", ".mtl") else zipfile.ZIP_STORED
+                kind = (
+                    zipfile.ZIP_DEFLATED if file.suffix in (".obj", ".mtl") else zipfile.ZIP_STORED
+                )
                 archive.write(file, str(file.relative_to(folder)), kind)
                 progress(0.9, f"packing {file.name}")
         packed.replace(path)

@@ -1,4 +1,7 @@
-"""Picture files as the images of a scene: PNG and JPEG as they are, other kinds turned into PNG once."""
+"""Picture files as the images of a scene:
+
+PNG and JPEG as they are, other kinds turned into PNG once.
+"""
 
 from __future__ import annotations
 
@@ -8,11 +11,26 @@ import numpy as np
 import OpenImageIO as oiio
 
 from mill_lane.core.formats.blob import Blob
-from mill_lane.core.formats.pictures import LARGEST_SIDE, encode, forget_error, read_header, read_pixels, too_large, unreadable
+from mill_lane.core.formats.pictures import (
+    LARGEST_SIDE,
+    encode,
+    forget_error,
+    read_header,
+    read_pixels,
+    too_large,
+    unreadable,
+)
 from mill_lane.core.image.srgb import from_linear
 from mill_lane.core.scene.model import Image, Note
 
-KINDS = {"tiff": "TIFF", "bmp": "BMP", "targa": "TGA", "hdr": "HDR", "openexr": "EXR", "webp": "WebP"}
+KINDS = {
+    "tiff": "TIFF",
+    "bmp": "BMP",
+    "targa": "TGA",
+    "hdr": "HDR",
+    "openexr": "EXR",
+    "webp": "WebP",
+}
 
 
 def image_of(blob: Blob, name: str) -> Image:
@@ -27,7 +45,9 @@ def image_of(blob: Blob, name: str) -> Image:
 
 def missing_image(name: str, notes: list[Note]) -> Image:
     """A stand-in for a picture that is not there."""
-    notes.append(Note("lost", f"The texture file “{name}” is missing: it is drawn in neutral grey."))
+    notes.append(
+        Note("lost", f"The texture file “{name}” is missing: it is drawn in neutral grey.")
+    )
 
     def no_bytes() -> bytes:
         raise FileNotFoundError(name)
@@ -63,7 +83,12 @@ def file_image(path: Path, name: str, notes: list[Note]) -> Image:
         raise too_large(name, f"{spec.width} x {spec.height} pixels")
     pixels = read_pixels(path, name)[..., :4]
     if pixels.dtype not in (np.uint8, np.uint16):
-        notes.append(Note("lost", f"“{name}” is {kind} with light brighter than white; as a texture it is cut off at white."))
+        notes.append(
+            Note(
+                "lost",
+                f"“{name}” is {kind} with light brighter than white; as a texture it is cut off at white.",
+            )
+        )
         pixels = np.nan_to_num(np.clip(pixels, 0.0, 1.0))
         colours = min(pixels.shape[2], 3)
         pixels[..., :colours] = from_linear(pixels[..., :colours])
@@ -72,4 +97,13 @@ def file_image(path: Path, name: str, notes: list[Note]) -> Image:
         notes.append(Note("kept", f"“{name}” was turned from {kind} into PNG, pixel for pixel."))
     data = encode(pixels, "image/png")
     height, width, channels = pixels.shape
-    return Image(name, "image/png", width, height, channels, pixels.dtype.itemsize * 8, len(data), lambda: data)
+    return Image(
+        name,
+        "image/png",
+        width,
+        height,
+        channels,
+        pixels.dtype.itemsize * 8,
+        len(data),
+        lambda: data,
+    )

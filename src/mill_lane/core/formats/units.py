@@ -1,4 +1,7 @@
-"""Files that do not say their unit nor which way is up: a guess, said aloud, and the means to correct it."""
+"""Files that do not say their unit nor which way is up:
+
+a guess, said aloud, and the means to correct it.
+"""
 
 from __future__ import annotations
 
@@ -17,14 +20,19 @@ Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, 1.0, 0], [0, -1.0, 0, 0], [0, 0, 0, 1.0]
 
 
 def guess_unit(largest: float) -> str:
-    """The unit in which a thing of this largest side would be of a usual size, at most 100 m (common practice)."""
+    """The unit in which a thing of this largest side would be of a usual size, at most 100 m
+    (common practice).
+    """
     if largest > 10_000:
         return "mm"
     return "cm" if largest > 100 else "m"
 
 
 def guess_up(low: np.ndarray, high: np.ndarray, ending: str) -> str:
-    """Which axis is up: printing files stand on Z; others lie flat on the floor of the axis that begins at 0."""
+    """Which axis is up:
+
+    printing files stand on Z; others lie flat on the floor of the axis that begins at 0.
+    """
     if ending == ".stl":
         return "z"
     size = float((high - low).max()) or 1.0
@@ -33,24 +41,31 @@ def guess_up(low: np.ndarray, high: np.ndarray, ending: str) -> str:
 
 
 def with_units(scene: Scene, ending: str) -> Scene:
-    """The scene in metres with Y up, by guess, under a node of its own; the guess stands in the notes."""
+    """The scene in metres with Y up, by guess, under a node of its own; the guess stands in the
+    notes.
+    """
     low, high = world_bounds(scene)
     largest = float((high - low).max())
     unit = "mm" if ending == ".stl" and largest > 1 else guess_unit(largest)
     up = guess_up(low, high, ending)
     nodes = [replace(n, parent=n.parent + 1 if n.parent >= 0 else 0) for n in scene.nodes]
     return replace(
-        scene, nodes=(Node("unit and up", matrix=reading(unit, up)), *nodes), read_as=(unit, up),
+        scene,
+        nodes=(Node("unit and up", matrix=reading(unit, up)), *nodes),
+        read_as=(unit, up),
         notes=(said(unit, up, largest * UNITS[unit]), *scene.notes),
-    )  # fmt: skip
+    )
 
 
 def said(unit: str, up: str, size: float) -> Note:
     """What to tell the artist: how the file was read, and how large that makes it."""
-    return Note("look", (
-        f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "
-        f"its largest side {size:.3g} m."
-    ))  # fmt: skip
+    return Note(
+        "look",
+        (
+            f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "
+            f"its largest side {size:.3g} m."
+        ),
+    )
 
 
 def reading(unit: str, up: str) -> NDArray[np.float64]:

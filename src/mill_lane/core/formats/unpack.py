@@ -24,7 +24,8 @@ def is_zip(path: Path) -> bool:
 def unpack(path: Path) -> tempfile.TemporaryDirectory[str]:
     """The files of a ZIP in a folder that lasts as long as what is returned.
 
-    Raises MillError for a damaged file, for too many or too large members, and for names that leave the folder.
+    Raises MillError for a damaged file, for too many or too large members, and for names that leave
+    the folder.
     """
     keep = tempfile.TemporaryDirectory(prefix="mill-lane-zip-")
     folder = Path(keep.name)
@@ -45,8 +46,18 @@ def unpack(path: Path) -> tempfile.TemporaryDirectory[str]:
                     while left > 0 and (data := source.read(min(1 << 20, left))):
                         out.write(data)
                         left -= len(data)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError, RuntimeError, OSError, zlib.error) as e:
-        raise MillError(f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported.") from e
+    except (
+        zipfile.BadZipFile,
+        zipfile.LargeZipFile,
+        EOFError,
+        NotImplementedError,
+        RuntimeError,
+        OSError,
+        zlib.error,
+    ) as e:
+        raise MillError(
+            f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported."
+        ) from e
     return keep
 
 
@@ -55,7 +66,9 @@ def first_file(path: Path, folder: Path) -> Path:
     with zipfile.ZipFile(path) as z:
         names = [m.filename for m in z.infolist() if not m.is_dir()]
     if not names:
-        raise MillError(f"{path.name} is an empty package.", "Export the scene again.", "Nothing was imported.")
+        raise MillError(
+            f"{path.name} is an empty package.", "Export the scene again.", "Nothing was imported."
+        )
     return inside(folder, names[0])
 
 
@@ -64,9 +77,12 @@ def the_scene(folder: Path, endings: Sequence[str], name: str) -> Path:
     # What systems put beside the files of a ZIP is no scene.
     hidden = ("__MACOSX", ".")
     found = sorted(
-        p for p in folder.rglob("*")
-        if p.suffix.lower() in endings and p.is_file() and not any(x.startswith(hidden) for x in p.relative_to(folder).parts)
-    )  # fmt: skip
+        p
+        for p in folder.rglob("*")
+        if p.suffix.lower() in endings
+        and p.is_file()
+        and not any(x.startswith(hidden) for x in p.relative_to(folder).parts)
+    )
     # A scene may be made of several files; the one that stands highest is the whole.
     highest = min((len(p.parts) for p in found), default=0)
     found = [p for p in found if len(p.parts) == highest]

@@ -18,7 +18,9 @@ def rmse(a: NDArray[Any], b: NDArray[Any]) -> float:
 
 
 def relative_mse(a: NDArray[Any], reference: NDArray[Any]) -> float:
-    """Mean of squared error over squared reference (+ 0.01), as usual in rendering papers (Rousselle et al. 2011)."""
+    """Mean of squared error over squared reference (+ 0.01), as usual in rendering papers
+    (Rousselle et al. 2011).
+    """
     _same(a, reference)
     r = np.asarray(reference, float)
     return float(np.mean((np.asarray(a, float) - r) ** 2 / (r * r + 0.01)))
@@ -31,9 +33,12 @@ def psnr(a: NDArray[Any], b: NDArray[Any], peak: float = 1.0) -> float:
 
 
 def ssim(a: NDArray[Any], b: NDArray[Any], peak: float = 1.0) -> float:
-    """Structural similarity (Wang et al. 2004) with a uniform 7x7 window, averaged over channels and pixels.
+    """Structural similarity (Wang et al.
 
-    Sample covariance (N - 1) and a border of 3 pixels left out, as in the reference library it is tested against.
+    2004) with a uniform 7x7 window, averaged over channels and pixels.
+
+    Sample covariance (N - 1) and a border of 3 pixels left out, as in the reference library it is
+    tested against.
     """
     _same(a, b)
     x, y = np.atleast_3d(np.asarray(a, float)), np.atleast_3d(np.asarray(b, float))
@@ -49,4 +54,6 @@ def ssim(a: NDArray[Any], b: NDArray[Any], peak: float = 1.0) -> float:
 
 def _same(a: NDArray[Any], b: NDArray[Any]) -> None:
     if a.shape != b.shape:
-        raise MillError(f"The pictures differ in size: {a.shape} and {b.shape}.", "Compare the same crop.")
+        raise MillError(
+            f"The pictures differ in size: {a.shape} and {b.shape}.", "Compare the same crop."
+        )

@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import view
 
-# The viridis ramp (S. van der Walt and N. Smith, public domain) as polynomials of degree 6 in sRGB (fit from memory; a
-# test holds its lightness to be even).
+# The viridis ramp (S. van der Walt and N. Smith, public domain) as polynomials of degree 6 in sRGB
+# (fit from memory; a test holds its lightness to be even).
 _RAMP = np.array(
     [
         [0.2777273272, 0.0054073445, 0.3340998053],
@@ -28,7 +28,10 @@ RGB = NDArray[np.uint8]
 
 @dataclass(frozen=True)
 class Scale:
-    """What the ends of the ramp stand for.  A scale without a unit belongs to a picture that needs none."""
+    """What the ends of the ramp stand for.
+
+    A scale without a unit belongs to a picture that needs none.
+    """
 
     low: float
     high: float
@@ -36,7 +39,9 @@ class Scale:
 
 
 def ramp(t: NDArray[Any]) -> RGB:
-    """The ramp's colours, uint8 (..., 3), for numbers from 0 (dark blue) to 1 (yellow); outside they are held."""
+    """The ramp's colours, uint8 (..., 3), for numbers from 0 (dark blue) to 1 (yellow); outside
+    they are held.
+    """
     t = np.clip(np.nan_to_num(np.asarray(t, float)), 0, 1)
     out = np.zeros((*t.shape, 3))
     for row in _RAMP[::-1]:
@@ -52,7 +57,9 @@ def _round_up(x: float) -> float:
     return float(next(k * base for k in (1, 2, 5, 10) if x <= k * base * (1 + 1e-9)))
 
 
-def _map(plane: NDArray[Any], unit: str, factor: float = 1.0, zero: bool = True) -> tuple[RGB, Scale]:
+def _map(
+    plane: NDArray[Any], unit: str, factor: float = 1.0, zero: bool = True
+) -> tuple[RGB, Scale]:
     """A plane of numbers on the ramp, its ends at the 1st and 99th percentile rounded outwards."""
     values = np.asarray(plane, float) * factor
     finite = values[np.isfinite(values)]
@@ -62,11 +69,13 @@ def _map(plane: NDArray[Any], unit: str, factor: float = 1.0, zero: bool = True)
     return ramp((shown - low) / max(high - low, 1e-12)), Scale(low, high, unit)
 
 
-def layer_picture(name: str, plane: NDArray[Any], exposure: float = 0.0, seconds: float = 0.0) -> tuple[RGB, Scale | None]:
+def layer_picture(
+    name: str, plane: NDArray[Any], exposure: float = 0.0, seconds: float = 0.0
+) -> tuple[RGB, Scale | None]:
     """A layer as a picture (H, W, 3) uint8, and its scale where it has one.
 
-    Light gets the view transform at `exposure` stops; `work` is shown as thread time a pixel, `seconds` being that of
-    the whole picture.  Raises KeyError for a layer that has no picture.
+    Light gets the view transform at `exposure` stops; `work` is shown as thread time a pixel,
+    `seconds` being that of the whole picture.  Raises KeyError for a layer that has no picture.
     """
     if name == "noise":
         return _map(plane, "%", 100.0)
@@ -92,6 +101,8 @@ def _colours_of_numbers(plane: NDArray[Any]) -> RGB:
     """A quiet colour for each number, grey for 0."""
     n = np.asarray(plane).astype(np.uint64)
     h = (n * np.uint64(2654435761)) >> np.uint64(8)
-    rgb = np.stack([(h >> np.uint64(8 * k)) & np.uint64(127) for k in range(3)], -1).astype(np.uint8) + np.uint8(96)
+    rgb = np.stack([(h >> np.uint64(8 * k)) & np.uint64(127) for k in range(3)], -1).astype(
+        np.uint8
+    ) + np.uint8(96)
     rgb[n == 0] = 0x76
     return rgb

@@ -12,7 +12,10 @@ FLOOR = 0.05  # keeps the relative error of black pixels finite
 
 
 class Noise(NamedTuple):
-    """Relative standard error of the luminance over a picture: root mean square and 95th percentile of the pixels."""
+    """Relative standard error of the luminance over a picture:
+
+    root mean square and 95th percentile of the pixels.
+    """
 
     rms: float
     p95: float
@@ -31,11 +34,13 @@ def pool(plane: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
     return out
 
 
-def relative_error(total: NDArray[Any], squares: NDArray[Any], count: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
+def relative_error(
+    total: NDArray[Any], squares: NDArray[Any], count: NDArray[Any], window: int = WINDOW
+) -> NDArray[np.float64]:
     """The noise map: sigma / (sqrt(n) (mean + 0.05)), with sigma and mean pooled over the window.
 
-    total, squares : sums of the luminance and of its square, (height, width).  count : samples, (height, width).
-    Pixels with fewer than 2 samples give infinity.
+    total, squares : sums of the luminance and of its square, (height, width).  count : samples,
+    (height, width). Pixels with fewer than 2 samples give infinity.
     """
     n = np.maximum(np.asarray(count, float), 1)
     mean = total / n

@@ -20,7 +20,9 @@ def to_linear(code: NDArray[Any]) -> NDArray[np.float64]:
 def from_linear(light: NDArray[Any]) -> NDArray[np.float64]:
     """sRGB values in [0, 1] of linear light; what lies outside is clipped."""
     x = np.clip(np.asarray(light, float), 0.0, 1.0)
-    return np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.maximum(x, 0.0031308) ** (1 / 2.4) - 0.055)
+    return np.where(
+        x <= 0.0031308, 12.92 * x, 1.055 * np.maximum(x, 0.0031308) ** (1 / 2.4) - 0.055
+    )
 
 
 def luminance(rgb: NDArray[Any]) -> NDArray[Any]:

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from mill_lane.core.recipe import Recipe
 
-# Half widths of the central 90 % interval, as shares.  A crop scaled up to the frame erred by up to 34 % in the study
-# behind DESIGN.md, a small whole view by about 10 %.
+# Half widths of the central 90 % interval, as shares.  A crop scaled up to the frame erred by up to
+# 34 % in the study behind DESIGN.md, a small whole view by about 10 %.
 MARGIN_CROP = 0.34
 MARGIN_WHOLE = 0.10
 MARGIN_BOUNCES = 0.15  # a guess, added for each bounce that the trial did not have or had too many
@@ -23,19 +23,26 @@ class Estimate:
 
 
 def predict(
-    recipe: Recipe, trial: Recipe, trial_seconds: float, trial_samples: float, trial_pixels: int, name: str
+    recipe: Recipe,
+    trial: Recipe,
+    trial_seconds: float,
+    trial_samples: float,
+    trial_pixels: int,
+    name: str,
 ) -> Estimate | None:
     """Time of a whole picture by the trial's seconds per pixel and sample.
 
-    Samples are taken at their maximum where no noise threshold or time limit can end the render earlier.  None when
-    the trial measured nothing.
+    Samples are taken at their maximum where no noise threshold or time limit can end the render
+    earlier.  None when the trial measured nothing.
     """
     if trial_seconds <= 0 or trial_samples <= 0 or trial_pixels <= 0:
         return None
     rate = trial_seconds / (trial_pixels * trial_samples)
     seconds = rate * recipe.width * recipe.height * recipe.samples
     whole = trial_pixels >= 0.99 * trial.width * trial.height
-    share = (MARGIN_WHOLE if whole else MARGIN_CROP) + MARGIN_BOUNCES * abs(recipe.bounces - trial.bounces)
+    share = (MARGIN_WHOLE if whole else MARGIN_CROP) + MARGIN_BOUNCES * abs(
+        recipe.bounces - trial.bounces
+    )
     if recipe.time_limit > 0:
         seconds = min(seconds, recipe.time_limit)
     return Estimate(seconds, seconds * min(share, 0.9), name)

@@ -10,7 +10,9 @@ from mill_lane.core.weigh.ledger import draw_up, judge
 
 
 def check_fits(inventory: Inventory, recipe: Recipe, device: Device, size: tuple[int, int]) -> None:
-    """Raises MillError, naming the step that would fail, when a picture of `size` does not fit the device."""
+    """Raises MillError, naming the step that would fail, when a picture of `size` does not fit the
+    device.
+    """
     verdict = judge(draw_up(inventory, recipe, device, size), device.free_bytes)
     if verdict.fits:
         return

@@ -1,1 +1,4 @@
-"""The path tracer: acceleration, textures, materials, lights, fog, camera, sampler, integrator, film, session."""
+"""The path tracer:
+
+acceleration, textures, materials, lights, fog, camera, sampler, integrator, film, session.
+"""

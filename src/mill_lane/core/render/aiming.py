@@ -1,7 +1,8 @@
 """Next-event estimation: a path's event looks at lamps, and gathers what arrives of them.
 
-What is found by aiming and what is found by chance are weighed against each other with the power heuristic (Veach and
-Guibas 1995), lobe by lobe.  A surface that lets light straight through does not end a shadow ray: it goes on behind.
+What is found by aiming and what is found by chance are weighed against each other with the power
+heuristic (Veach and Guibas 1995), lobe by lobe.  A surface that lets light straight through does
+not end a shadow ray: it goes on behind.
 """
 
 from __future__ import annotations
@@ -34,7 +35,10 @@ FAR = lights.FAR
 
 @lean
 def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
-    """The share of light that arrives along the ray (Q_OX, Q_DX, Q_FAR), by colour: Q_VR, Q_VG, Q_VB."""
+    """The share of light that arrives along the ray (Q_OX, Q_DX, Q_FAR), by colour:
+
+    Q_VR, Q_VG, Q_VB.
+    """
     profile = 1 if s[S_PROFILE] > 0 else 0
     q[Q_VR], q[Q_VG], q[Q_VB] = 1.0, 1.0, 1.0
     if s[S_SHADOWS] <= 0:
@@ -48,8 +52,16 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
         return
     if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
         k = media.transmittance(
-            f64_at(w[W_MEDIA]), w[W_MEDIA_COUNT], q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], distance
-        )  # fmt: skip
+            f64_at(w[W_MEDIA]),
+            w[W_MEDIA_COUNT],
+            q[Q_OX],
+            q[Q_OY],
+            q[Q_OZ],
+            q[Q_DX],
+            q[Q_DY],
+            q[Q_DZ],
+            distance,
+        )
         q[Q_VR], q[Q_VG], q[Q_VB] = k, k, k
     if w[W_SEE_THROUGH] == 0:
         return
@@ -87,7 +99,12 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
 @lean
 def _count_shadow(w: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
     count_ray(q, c, R_SHADOW, depth, component)
-    at = C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK + lamp * LAMP_WORK
+    at = (
+        C_PLACES
+        + w[W_PLACE_COUNT] * PLACE_WORK
+        + w[W_MATERIAL_COUNT] * MATERIAL_WORK
+        + lamp * LAMP_WORK
+    )
     c[at] += 1
     c[at + 1] += np.int64(q[Q_NODES])
     c[at + 2] += np.int64(q[Q_BLOCKS])
@@ -100,8 +117,22 @@ def _balanced(a: float, b: float) -> float:
 
 
 @lean
-def aim(w: Any, s: Any, q: Any, c: Any, event: int, kd: float, kg: float, kc: float, kt: float, rays: int, thin: bool) -> None:
-    """Light from lamps at the event; kd to kt are the rays of each lobe, `rays` those that are aimed."""
+def aim(
+    w: Any,
+    s: Any,
+    q: Any,
+    c: Any,
+    event: int,
+    kd: float,
+    kg: float,
+    kc: float,
+    kt: float,
+    rays: int,
+    thin: bool,
+) -> None:
+    """Light from lamps at the event; kd to kt are the rays of each lobe, `rays` those that are
+    aimed.
+    """
     if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0:
         return
     seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
@@ -132,17 +163,67 @@ def aim(w: Any, s: Any, q: Any, c: Any, event: int, kd: float, kg: float, kc: fl
             if not lights.sample_lamp(w, q, lamp, chance, u, a, b):
                 continue
             _one_lamp(
-                w, s, q, c, event, lamp, rays, kd, kg, kc, kt, thin, dx, dy, dz, nx, ny, nz, sx, sy, sz, tx, ty, tz, vx, vy, vz
+                w,
+                s,
+                q,
+                c,
+                event,
+                lamp,
+                rays,
+                kd,
+                kg,
+                kc,
+                kt,
+                thin,
+                dx,
+                dy,
+                dz,
+                nx,
+                ny,
+                nz,
+                sx,
+                sy,
+                sz,
+                tx,
+                ty,
+                tz,
+                vx,
+                vy,
+                vz,
             )
             q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
 
 
 @lean
 def _one_lamp(
-    w: Any, s: Any, q: Any, c: Any, event: int, lamp: int, rays: int, kd: float, kg: float, kc: float, kt: float, thin: bool,
-    dx: float, dy: float, dz: float, nx: float, ny: float, nz: float, sx: float, sy: float, sz: float,
-    tx: float, ty: float, tz: float, vx: float, vy: float, vz: float,
-) -> None:  # fmt: skip
+    w: Any,
+    s: Any,
+    q: Any,
+    c: Any,
+    event: int,
+    lamp: int,
+    rays: int,
+    kd: float,
+    kg: float,
+    kc: float,
+    kt: float,
+    thin: bool,
+    dx: float,
+    dy: float,
+    dz: float,
+    nx: float,
+    ny: float,
+    nz: float,
+    sx: float,
+    sy: float,
+    sz: float,
+    tx: float,
+    ty: float,
+    tz: float,
+    vx: float,
+    vy: float,
+    vz: float,
+) -> None:
     """The light of the lamp point just picked, through each lobe, where nothing stands between."""
     lx, ly, lz = q[Q_LX], q[Q_LY], q[Q_LZ]
     delta = q[Q_LDELTA] > 0
@@ -160,9 +241,16 @@ def _one_lamp(
         q[Q_DX], q[Q_DY], q[Q_DZ] = lx, ly, lz
         _visible(w, s, q, c, depth, component, lamp)
         add(
-            w, s, q, q[Q_TR] * q[Q_VR] * q[Q_LR] * k, q[Q_TG] * q[Q_VG] * q[Q_LG] * k, q[Q_TB] * q[Q_VB] * q[Q_LB] * k,
-            component, lamp, depth + 1,
-        )  # fmt: skip
+            w,
+            s,
+            q,
+            q[Q_TR] * q[Q_VR] * q[Q_LR] * k,
+            q[Q_TG] * q[Q_VG] * q[Q_LG] * k,
+            q[Q_TB] * q[Q_VB] * q[Q_LB] * k,
+            component,
+            lamp,
+            depth + 1,
+        )
         return
     above = lx * q[Q_GX] + ly * q[Q_GY] + lz * q[Q_GZ]
     x, y, z = lx * sx + ly * sy + lz * sz, lx * tx + ly * ty + lz * tz, lx * nx + ly * ny + lz * nz
@@ -190,8 +278,10 @@ def _one_lamp(
         # From where the ray really starts, or it would run into the lamp itself.
         reach = q[Q_LDIST]
         x, y, z = (
-            q[Q_PX] + reach * lx - q[Q_OX], q[Q_PY] + reach * ly - q[Q_OY], q[Q_PZ] + reach * lz - q[Q_OZ]
-        )  # fmt: skip
+            q[Q_PX] + reach * lx - q[Q_OX],
+            q[Q_PY] + reach * ly - q[Q_OY],
+            q[Q_PZ] + reach * lz - q[Q_OZ],
+        )
         reach = math.sqrt(x * x + y * y + z * z)
         q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = x / reach, y / reach, z / reach, reach * (1.0 - 4e-6)
     brightest = 1 if q[Q_LOBES] + q[Q_LOBES + 1] >= q[Q_LOBES + 4] + q[Q_LOBES + 5] else 2
@@ -199,10 +289,26 @@ def _one_lamp(
     if q[Q_VR] + q[Q_VG] + q[Q_VB] <= 0:
         return
     if s[S_PROFILE] > 0:
-        c[C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK + lamp * LAMP_WORK + 3] += 1
+        c[
+            C_PLACES
+            + w[W_PLACE_COUNT] * PLACE_WORK
+            + w[W_MATERIAL_COUNT] * MATERIAL_WORK
+            + lamp * LAMP_WORK
+            + 3
+        ] += 1
     r, g, b = q[Q_TR] * q[Q_VR] * q[Q_LR], q[Q_TG] * q[Q_VG] * q[Q_LG], q[Q_TB] * q[Q_VB] * q[Q_LB]
     for lobe in range(4):
         at = Q_LOBES + 4 * lobe
         if q[at] + q[at + 1] + q[at + 2] > 0:
             own = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
-            add(w, s, q, r * q[at], g * q[at + 1], b * q[at + 2], own if first else kind + 4, lamp, depth + 1)
+            add(
+                w,
+                s,
+                q,
+                r * q[at],
+                g * q[at + 1],
+                b * q[at + 2],
+                own if first else kind + 4,
+                lamp,
+                depth + 1,
+            )

@@ -1,8 +1,11 @@
-"""How surfaces scatter light: a diffuse base under GGX, metal, clear dielectrics, and a coat of varnish over all.
+"""How surfaces scatter light:
 
-glTF 2.0 appendix B gives the mix, KHR_materials_transmission, _volume and _clearcoat the rest; GGX is Walter et al. 2007
-with visible normals sampled as in Heitz 2018 and the height-correlated Smith term of Heitz 2014.  There are four lobes,
-each sampled for itself: diffuse, gloss, coat, through.  Directions are in the shading frame.
+a diffuse base under GGX, metal, clear dielectrics, and a coat of varnish over all.
+
+glTF 2.0 appendix B gives the mix, KHR_materials_transmission, _volume and _clearcoat the rest; GGX
+is Walter et al. 2007 with visible normals sampled as in Heitz 2018 and the height-correlated Smith
+term of Heitz 2014.  There are four lobes, each sampled for itself: diffuse, gloss, coat, through.
+Directions are in the shading frame.
 """
 
 from __future__ import annotations
@@ -35,13 +38,19 @@ SMOOTHEST = 1e-3  # of GGX's alpha; below it sampling cannot follow
 def turn(u: float) -> Any:
     """Cosine and sine of a turn by u in [0, 1], to 1e-11.
 
-    Taylor's series over an eighth of a turn to each side of the nearest quarter, where the next term is below 1e-11.
+    Taylor's series over an eighth of a turn to each side of the nearest quarter, where the next
+    term is below 1e-11.
     """
     quarter = math.floor(4.0 * u + 0.5)
     x = (u - 0.25 * quarter) * (2.0 * PI)
     y = x * x
-    s = x * (1.0 + y * (-1 / 6 + y * (1 / 120 + y * (-1 / 5040 + y * (1 / 362880 - y * (1 / 39916800))))))
-    c = 1.0 + y * (-1 / 2 + y * (1 / 24 + y * (-1 / 720 + y * (1 / 40320 + y * (-1 / 3628800 + y * (1 / 479001600))))))
+    s = x * (
+        1.0 + y * (-1 / 6 + y * (1 / 120 + y * (-1 / 5040 + y * (1 / 362880 - y * (1 / 39916800)))))
+    )
+    c = 1.0 + y * (
+        -1 / 2
+        + y * (1 / 24 + y * (-1 / 720 + y * (1 / 40320 + y * (-1 / 3628800 + y * (1 / 479001600)))))
+    )
     k = np.int64(quarter)
     if k & 1:
         c, s = -s, c
@@ -52,10 +61,11 @@ def turn(u: float) -> Any:
 
 @inner
 def fresnel(cosine: float, eta: float) -> Any:
-    """Unpolarised reflectance of a dielectric; eta is the index inside over outside, seen from outside.
+    """Unpolarised reflectance of a dielectric; eta is the index inside over outside, seen from
+    outside.
 
-    Exact Fresnel equations (Born and Wolf, Principles of Optics, section 1.5), both fractions over one denominator.
-    1 beyond total reflection.
+    Exact Fresnel equations (Born and Wolf, Principles of Optics, section 1.5), both fractions over
+    one denominator. 1 beyond total reflection.
     """
     c = min(max(cosine, 0.0), 1.0)
     e2 = eta * eta
@@ -137,7 +147,9 @@ def relative_index(q: Any, thin: bool) -> Any:
 
 @lean
 def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
-    """How likely each lobe is sampled: (diffuse, gloss, coat, through), by about what it reflects; their sum is 1, or 0.
+    """How likely each lobe is sampled:
+
+    (diffuse, gloss, coat, through), by about what it reflects; their sum is 1, or 0.
 
     With `straight` what goes through without bending was dealt with before, and is no lobe.
     """
@@ -192,11 +204,15 @@ def _set(q: Any, lobe: int, r: float, g: float, b: float, density: float) -> Non
 
 
 @lean
-def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool, only: int) -> None:
-    """Each lobe times the cosine, and its density, for a viewer v and a direction w: Q_LOBES, four numbers a lobe.
+def evaluate(
+    q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool, only: int
+) -> None:
+    """Each lobe times the cosine, and its density, for a viewer v and a direction w:
 
-    Both point away from the surface, z along the normal that faces the viewer.  The material is the event's.  With
-    `only` from 0 on just that lobe is worked out.
+    Q_LOBES, four numbers a lobe.
+
+    Both point away from the surface, z along the normal that faces the viewer.  The material is the
+    event's.  With `only` from 0 on just that lobe is worked out.
     """
     if only < 0:
         for k in range(16):
@@ -228,9 +244,13 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
             c = (1.0 - metal) * f
             if metal > 0:
                 _set(
-                    q, 1, gloss * (c + metal * schlick(q[Q_BR], vh)), gloss * (c + metal * schlick(q[Q_BG], vh)),
-                    gloss * (c + metal * schlick(q[Q_BB], vh)), density,
-                )  # fmt: skip
+                    q,
+                    1,
+                    gloss * (c + metal * schlick(q[Q_BR], vh)),
+                    gloss * (c + metal * schlick(q[Q_BG], vh)),
+                    gloss * (c + metal * schlick(q[Q_BB], vh)),
+                    density,
+                )
             else:
                 _set(q, 1, gloss * c, gloss * c, gloss * c, density)
         if q[Q_COAT] > 0:
@@ -241,7 +261,8 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
     if clear <= 0 or is_smooth(q):
         return
     if thin:
-        # KHR_materials_transmission: a thin wall spreads what goes through as the mirror lobe, on the other side.
+        # KHR_materials_transmission: a thin wall spreads what goes through as the mirror lobe, on
+        # the other side.
         hx, hy, hz = vx + wx, vy + wy, vz - wz
         n = math.sqrt(hx * hx + hy * hy + hz * hz)
         hx, hy, hz = hx / n, hy / n, hz / n
@@ -250,8 +271,8 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
         k *= below * clear * (1.0 - fresnel(vh, eta))
         _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], density)
         return
-    # Walter et al. 2007, equations 16 and 17; radiance is counted without the factor of the squared index, which the
-    # way out of the glass takes back.
+    # Walter et al. 2007, equations 16 and 17; radiance is counted without the factor of the squared
+    # index, which the way out of the glass takes back.
     hx, hy, hz = -(vx + eta * wx), -(vy + eta * wy), -(vz + eta * wz)
     n = math.sqrt(hx * hx + hy * hy + hz * hz)
     if n < 1e-12:
@@ -263,21 +284,29 @@ def evaluate(q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: 
     if vh <= 0 or wh >= 0:
         return
     lv = _lambda(vz, alpha)
-    shared = ggx_density(hz, alpha) * vh / vz * eta * eta * -wh / ((vh + eta * wh) * (vh + eta * wh))
+    shared = (
+        ggx_density(hz, alpha) * vh / vz * eta * eta * -wh / ((vh + eta * wh) * (vh + eta * wh))
+    )
     k = below * clear * (1.0 - fresnel(vh, eta)) * shared / (1.0 + lv + _lambda(-wz, alpha))
     _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], shared / (1.0 + lv))
 
 
 @lean
-def sample(q: Any, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool) -> Any:
-    """A direction of one lobe for the viewer v, as `evaluate` has it; (0, 0, 0) where the path ends."""
+def sample(
+    q: Any, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool
+) -> Any:
+    """A direction of one lobe for the viewer v, as `evaluate` has it; (0, 0, 0) where the path
+    ends.
+    """
     if lobe == 0:
         r = math.sqrt(a)
         c, s = turn(b)
         return r * c, r * s, math.sqrt(max(0.0, 1.0 - a))
     hx, hy, hz = 0.0, 0.0, 1.0
     if lobe == 2 or not is_smooth(q):
-        hx, hy, hz = sample_visible_normal(vx, vy, vz, q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS], a, b)
+        hx, hy, hz = sample_visible_normal(
+            vx, vy, vz, q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS], a, b
+        )
     vh = vx * hx + vy * hy + vz * hz
     if lobe < 3 or thin:
         wx, wy, wz = 2.0 * vh * hx - vx, 2.0 * vh * hy - vy, 2.0 * vh * hz - vz
@@ -307,7 +336,9 @@ def smooth_weight(q: Any, lobe: int, vz: float, thin: bool) -> Any:
 
 @lean
 def refract(dx: float, dy: float, dz: float, nx: float, ny: float, nz: float, eta: float) -> Any:
-    """Snell's law: direction d entering through normal n (against d), eta the index behind over before.
+    """Snell's law:
+
+    direction d entering through normal n (against d), eta the index behind over before.
 
     Call only where `fresnel` is below 1.
     """

@@ -1,13 +1,16 @@
-"""Building the hierarchies: binned surface area heuristic (Wald 2007), then eight children to a node.
+"""Building the hierarchies:
 
-A binary tree over records is built first; a record and a binary node are eight floats: the box as minimum and negated
-maximum, so that growing one is a single vector minimum, and two integers.  Then nodes are drawn together until each has
-eight children, and leaves become blocks of eight triangles.
+binned surface area heuristic (Wald 2007), then eight children to a node.
 
-Wide node (64 floats, 256 bytes): per axis the eight minima and the eight maxima, then eight links.  A link from 0 on is
-a node of the same mesh, below 0 it is the complement of a block.  An empty place has a box that no ray enters.
-Block (80 floats, 320 bytes): x, y, z of the first corners of eight triangles, of the second, of the third, then the
-triangles' numbers; an empty place has the number -1 and no area.
+A binary tree over records is built first; a record and a binary node are eight floats: the box as
+minimum and negated maximum, so that growing one is a single vector minimum, and two integers.  Then
+nodes are drawn together until each has eight children, and leaves become blocks of eight triangles.
+
+Wide node (64 floats, 256 bytes): per axis the eight minima and the eight maxima, then eight links.
+A link from 0 on is a node of the same mesh, below 0 it is the complement of a block.  An empty
+place has a box that no ray enters. Block (80 floats, 320 bytes): x, y, z of the first corners of
+eight triangles, of the second, of the third, then the triangles' numbers; an empty place has the
+number -1 and no area.
 """
 
 from __future__ import annotations
@@ -28,7 +31,8 @@ BINS = 16
 LEAF = 8
 NODE, BLOCK = 64, 80  # floats
 LINKS, NUMBERS = 48, 72  # where in a node its links stand, in a block its triangles' numbers
-# Scratch of a split: bins of three axes, box of the centres, right areas, the box swept up, and counts.
+# Scratch of a split: bins of three axes, box of the centres, right areas, the box swept up, and
+# counts.
 _CENTRE = 3 * BINS * 8
 _RIGHT = _CENTRE + 8
 _SWEPT = _RIGHT + BINS
@@ -67,7 +71,8 @@ def _half_area(p: Any, i: int) -> Any:
 
 @lean
 def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
-    """Partition records first to last by the cheapest bin border; returns where the second half starts.
+    """Partition records first to last by the cheapest bin border; returns where the second half
+    starts.
 
     The cost of a side is its area times the blocks that its triangles fill.
     """
@@ -122,9 +127,15 @@ def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
     scale = sx if best_axis == 0 else (sy if best_axis == 1 else sz)
     i, j = first, last - 1
     while True:
-        while i <= j and np.int32((p[8 * i + best_axis] - p[8 * i + 3 + best_axis] - low) * scale) < border:
+        while (
+            i <= j
+            and np.int32((p[8 * i + best_axis] - p[8 * i + 3 + best_axis] - low) * scale) < border
+        ):
             i += 1
-        while i <= j and np.int32((p[8 * j + best_axis] - p[8 * j + 3 + best_axis] - low) * scale) >= border:
+        while (
+            i <= j
+            and np.int32((p[8 * j + best_axis] - p[8 * j + 3 + best_axis] - low) * scale) >= border
+        ):
             j -= 1
         if i >= j:
             break
@@ -135,7 +146,9 @@ def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
 
 
 @kernel
-def build_binary(records: int, nodes: int, root: int, first: int, last: int, free: int, leaf: int, stop: int) -> int:
+def build_binary(
+    records: int, nodes: int, root: int, first: int, last: int, free: int, leaf: int, stop: int
+) -> int:
     """The binary tree below `root` over records first to last; new nodes are taken from `free` on.
 
     Ranges of at most max(leaf, stop) stay leaves.  Returns the next free node.
@@ -144,7 +157,8 @@ def build_binary(records: int, nodes: int, root: int, first: int, last: int, fre
     links = as_i32(q)
     scratch = np.empty(SCRATCH, np.float32)
     s = f32_at(scratch.ctypes.data)
-    # Each level leaves one entry on the stack; trees deeper than that are halved by count from there on.
+    # Each level leaves one entry on the stack; trees deeper than that are halved by count from
+    # there on.
     stack = np.empty((512, 3), np.int64)
     stack[0, 0], stack[0, 1], stack[0, 2] = root, first, last
     top, limit = 1, max(leaf, stop)
@@ -168,7 +182,10 @@ def build_binary(records: int, nodes: int, root: int, first: int, last: int, fre
 
 @lean
 def _gather_children(q: Any, links: Any, node: int, children: Any) -> int:
-    """The up to eight binary nodes that become the children of a wide one: the largest are opened first."""
+    """The up to eight binary nodes that become the children of a wide one:
+
+    the largest are opened first.
+    """
     children[0] = np.int64(links[8 * node + 6])
     children[1] = children[0] + 1
     n = 2
@@ -201,10 +218,14 @@ def _put_nothing(out: Any, base: int, j: int) -> None:
 
 
 @lean
-def draw_together(positions: int, triangles: int, records: int, binary: int, wide: int, blocks: int, counts: int) -> None:
-    """From the binary tree to wide nodes and blocks; how many there are goes to counts[0] and counts[1] (int64).
+def draw_together(
+    positions: int, triangles: int, records: int, binary: int, wide: int, blocks: int, counts: int
+) -> None:
+    """From the binary tree to wide nodes and blocks; how many there are goes to counts[0] and
+    counts[1] (int64).
 
-    With `blocks` 0 the leaves hold one record each and their links are the complements of its number.
+    With `blocks` 0 the leaves hold one record each and their links are the complements of its
+    number.
     """
     rec, q, out = as_i32(f32_at(records)), f32_at(binary), f32_at(wide)
     links, out_links = as_i32(q), as_i32(out)
@@ -244,7 +265,9 @@ def draw_together(positions: int, triangles: int, records: int, binary: int, wid
 
 
 @lean
-def _put_block(positions: int, triangles: int, rec: Any, first: int, size: int, out: Any, base: int) -> None:
+def _put_block(
+    positions: int, triangles: int, rec: Any, first: int, size: int, out: Any, base: int
+) -> None:
     p, t, numbers = f32_at(positions), u32_at(triangles), as_i32(out)
     for j in range(8):
         if j < size:
@@ -260,7 +283,9 @@ def _put_block(positions: int, triangles: int, rec: Any, first: int, size: int, 
             numbers[base + NUMBERS + j] = -1
 
 
-def _binary_tree(records: NDArray[np.float32], count: int, leaf: int, threads: int) -> NDArray[np.float32]:
+def _binary_tree(
+    records: NDArray[np.float32], count: int, leaf: int, threads: int
+) -> NDArray[np.float32]:
     """A binary tree over records, the lower parts shared out among threads."""
     base = 4096
     nodes = aligned((base + 2 * count + 8) * 8)
@@ -292,19 +317,26 @@ def _share(work: Callable[[int], None], items: list[int], threads: int) -> None:
 
 
 def _drawn_together(
-    records: NDArray[np.float32], binary: NDArray[np.float32], count: int,
-    positions: NDArray[np.float32] | None, triangles: NDArray[np.uint32] | None,
-) -> tuple[NDArray[np.float32], NDArray[np.float32]]:  # fmt: skip
-    # Every wide node but the root has at least two children unless it is a lone leaf: n + 1 nodes at most.
+    records: NDArray[np.float32],
+    binary: NDArray[np.float32],
+    count: int,
+    positions: NDArray[np.float32] | None,
+    triangles: NDArray[np.uint32] | None,
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    # Every wide node but the root has at least two children unless it is a lone leaf: n + 1 nodes
+    # at most.
     wide = aligned((count + 1) * NODE)
     blocks = aligned(count * BLOCK) if positions is not None else aligned(0)
     counts = np.zeros(2 + 2048 + 8, np.int64)
     draw_together(
         positions.ctypes.data if positions is not None else 0,
         triangles.ctypes.data if triangles is not None else 0,
-        records.ctypes.data, binary.ctypes.data, wide.ctypes.data,
-        blocks.ctypes.data if positions is not None else 0, counts.ctypes.data,
-    )  # fmt: skip
+        records.ctypes.data,
+        binary.ctypes.data,
+        wide.ctypes.data,
+        blocks.ctypes.data if positions is not None else 0,
+        counts.ctypes.data,
+    )
     nodes, used = int(counts[0]), int(counts[1])
     return wide[: nodes * NODE].reshape(-1, NODE), blocks[: used * BLOCK].reshape(-1, BLOCK)
 
@@ -314,8 +346,9 @@ def build_mesh(
 ) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """The hierarchy of one mesh: wide nodes float32 (N, 64) and blocks float32 (B, 80).
 
-    positions : (V, 3).  triangles : (T, 3), T > 0.  The arrays returned are views of larger, untouched memory: copy
-    them to where they are kept.  The result does not depend on the number of threads.
+    positions : (V, 3).  triangles : (T, 3), T > 0.  The arrays returned are views of larger,
+    untouched memory: copy them to where they are kept.  The result does not depend on the number of
+    threads.
     """
     positions, triangles = np.ascontiguousarray(positions), np.ascontiguousarray(triangles)
     n = len(triangles)
@@ -324,15 +357,24 @@ def build_mesh(
     edges = [n * i // pieces for i in range(pieces + 1)]
     _share(
         lambda i: make_records(
-            positions.ctypes.data, triangles.ctypes.data, records.ctypes.data, edges[i], edges[i + 1]
+            positions.ctypes.data,
+            triangles.ctypes.data,
+            records.ctypes.data,
+            edges[i],
+            edges[i + 1],
         ),
-        list(range(pieces)), threads,
-    )  # fmt: skip
-    return _drawn_together(records, _binary_tree(records, n, LEAF, threads), n, positions, triangles)
+        list(range(pieces)),
+        threads,
+    )
+    return _drawn_together(
+        records, _binary_tree(records, n, LEAF, threads), n, positions, triangles
+    )
 
 
 def build_boxes(low: NDArray[np.float64], high: NDArray[np.float64]) -> NDArray[np.float32]:
-    """A hierarchy over N > 0 boxes (N, 3) to (N, 3): wide nodes whose links below 0 are complements of box numbers.
+    """A hierarchy over N > 0 boxes (N, 3) to (N, 3):
+
+    wide nodes whose links below 0 are complements of box numbers.
 
     The boxes are rounded outwards, so that float32 loses nothing.
     """

@@ -1,4 +1,7 @@
-"""Where samples add up: sums of light and of its square, features of the first surface, light components, work."""
+"""Where samples add up:
+
+sums of light and of its square, features of the first surface, light components, work.
+"""
 
 from __future__ import annotations
 
@@ -55,25 +58,38 @@ def new_film(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -
         return np.zeros((*size, *depth), np.float32)
 
     return Film(
-        np.zeros((height, width, 3), np.float32), np.zeros((height, width, 2), np.float32),
-        np.zeros((height, width), np.uint32), np.ones((height, width), np.uint8),
-        plane("albedo", 3), plane("normal", 3), plane("depth"), plane("position", 3), plane("motion", 2),
-        plane("object"), plane("work"), plane("halves", 3), plane("components", len(COMPONENTS), 3), plane("lights", lamps, 3),
-    )  # fmt: skip
+        np.zeros((height, width, 3), np.float32),
+        np.zeros((height, width, 2), np.float32),
+        np.zeros((height, width), np.uint32),
+        np.ones((height, width), np.uint8),
+        plane("albedo", 3),
+        plane("normal", 3),
+        plane("depth"),
+        plane("position", 3),
+        plane("motion", 2),
+        plane("object"),
+        plane("work"),
+        plane("halves", 3),
+        plane("components", len(COMPONENTS), 3),
+        plane("lights", lamps, 3),
+    )
 
 
-def resolve(film: Film, layers: Sequence[Layer] = (), lamp_names: Sequence[str] = ()) -> dict[str, NDArray[Any]]:
+def resolve(
+    film: Film, layers: Sequence[Layer] = (), lamp_names: Sequence[str] = ()
+) -> dict[str, NDArray[Any]]:
     """All of `resolved` at once."""
     return dict(resolved(film, layers, lamp_names))
 
 
 def resolved(
     film: Film, layers: Sequence[Layer] = (), lamp_names: Sequence[str] = ()
-) -> Iterator[tuple[str, NDArray[Any]]]:  # fmt: skip
-    """Mean pictures with their names, float32, one after another; pixels without a sample are black.
+) -> Iterator[tuple[str, NDArray[Any]]]:
+    """Mean pictures with their names, float32, one after another; pixels without a sample are
+    black.
 
-    `halves` gives half_a and half_b, `components` one picture each, `lights` one a lamp (“light NAME”), `noise` the map
-    of `noise_map`; `object` stays a number.
+    `halves` gives half_a and half_b, `components` one picture each, `lights` one a lamp (“light
+    NAME”), `noise` the map of `noise_map`; `object` stays a number.
     """
     n = np.maximum(film.samples, 1).astype(np.float32)
     yield "beauty", film.light / n[..., None]

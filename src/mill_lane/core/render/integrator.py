@@ -1,13 +1,16 @@
-"""Following one path from the camera, gathering light by aiming at lamps and by chance, weighed against each other.
+"""Following one path from the camera, gathering light by aiming at lamps and by chance, weighed
+against each other.
 
-Next-event estimation and BSDF sampling are combined with the power heuristic (Veach and Guibas 1995), lobe by lobe: a
-lobe is sampled for itself, and each light component is that lobe's own share.  A surface that lets light straight
-through (alpha, or thin clear glass) does not end a segment: the same path and the same shadow ray go on behind it.
+Next-event estimation and BSDF sampling are combined with the power heuristic (Veach and Guibas
+1995), lobe by lobe: a lobe is sampled for itself, and each light component is that lobe's own
+share.  A surface that lets light straight through (alpha, or thin clear glass) does not end a
+segment: the same path and the same shadow ray go on behind it.
 
-At the first event any component can get several rays: instead of choosing one lobe by chance, each is sampled its own
-number of times.
+At the first event any component can get several rays: instead of choosing one lobe by chance, each
+is sampled its own number of times.
 
-All state stands in the path's scratch (`slots.Q_`): `w` is the world, `s` the settings, `q` the path, `c` the counters.
+All state stands in the path's scratch (`slots.Q_`): `w` is the world, `s` the settings, `q` the
+path, `c` the counters.
 """
 
 from __future__ import annotations
@@ -48,7 +51,10 @@ MOST_EVENTS = 1000
 
 @lean
 def advance(w: Any, s: Any, q: Any, c: Any) -> int:
-    """Follow the path's ray to the next event: DEAD, SURFACE or PARTICLE.  Light met on the way is added."""
+    """Follow the path's ray to the next event:
+
+    DEAD, SURFACE or PARTICLE.  Light met on the way is added.
+    """
     profile = 1 if s[S_PROFILE] > 0 else 0
     seed = np.uint32(q[Q_SEED])
     while q[Q_DIM] < EVENT * MOST_EVENTS:
@@ -67,13 +73,29 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             u, _ = pair(seed, index, dim + DIM_FOG)
             boxes = f64_at(w[W_MEDIA])
             at, box = media.collide(
-                boxes, w[W_MEDIA_COUNT], q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], length, u
-            )  # fmt: skip
+                boxes,
+                w[W_MEDIA_COUNT],
+                q[Q_OX],
+                q[Q_OY],
+                q[Q_OZ],
+                q[Q_DX],
+                q[Q_DY],
+                q[Q_DZ],
+                length,
+                u,
+            )
             if box >= 0:
-                q[Q_PX], q[Q_PY], q[Q_PZ] = q[Q_OX] + at * q[Q_DX], q[Q_OY] + at * q[Q_DY], q[Q_OZ] + at * q[Q_DZ]
+                q[Q_PX], q[Q_PY], q[Q_PZ] = (
+                    q[Q_OX] + at * q[Q_DX],
+                    q[Q_OY] + at * q[Q_DY],
+                    q[Q_OZ] + at * q[Q_DZ],
+                )
                 q[Q_TRAVELLED] += at
                 q[Q_MEDIUM], q[Q_EVENT] = box, dim
-                share = boxes[MEDIUM_COLUMNS * box + D_SCATTER] / boxes[MEDIUM_COLUMNS * box + D_EXTINCTION]
+                share = (
+                    boxes[MEDIUM_COLUMNS * box + D_SCATTER]
+                    / boxes[MEDIUM_COLUMNS * box + D_EXTINCTION]
+                )
                 q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * share, q[Q_TG] * share, q[Q_TB] * share
                 return PARTICLE if share > 0 else DEAD
         if not hit:
@@ -85,7 +107,9 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             q[Q_TR] *= math.exp(-q[Q_ABSORB_R] * length)
             q[Q_TG] *= math.exp(-q[Q_ABSORB_G] * length)
             q[Q_TB] *= math.exp(-q[Q_ABSORB_B] * length)
-        surface.place(w, q, s[S_SPREAD] * q[Q_TRAVELLED] if depth == 0 else q[Q_SPREAD] * q[Q_TRAVELLED])
+        surface.place(
+            w, q, s[S_SPREAD] * q[Q_TRAVELLED] if depth == 0 else q[Q_SPREAD] * q[Q_TRAVELLED]
+        )
         surface.read_cover(w, q)
         material = np.int64(q[Q_MATERIAL])
         if profile:
@@ -103,14 +127,28 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
                 q[Q_LAYERS] += 1.0
                 if q[Q_LAYERS] > s[S_LAYERS]:
                     return DEAD
-                q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * sr / straight, q[Q_TG] * sg / straight, q[Q_TB] * sb / straight
+                q[Q_TR], q[Q_TG], q[Q_TB] = (
+                    q[Q_TR] * sr / straight,
+                    q[Q_TG] * sg / straight,
+                    q[Q_TB] * sb / straight,
+                )
                 start_beside(q, -1.0)
                 q[Q_LAST_KIND] = R_STRAIGHT
                 continue
             k = q[Q_COVER] / (1.0 - straight)
             q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * k, q[Q_TG] * k, q[Q_TB] * k
         if factors[M_UNLIT] > 0:
-            add(w, s, q, q[Q_TR] * q[Q_BR], q[Q_TG] * q[Q_BG], q[Q_TB] * q[Q_BB], component, -1, depth)
+            add(
+                w,
+                s,
+                q,
+                q[Q_TR] * q[Q_BR],
+                q[Q_TG] * q[Q_BG],
+                q[Q_TB] * q[Q_BB],
+                component,
+                -1,
+                depth,
+            )
             _record(w, s, q)
             return DEAD
         if factors[M_TRANSMIT] <= 0:
@@ -153,15 +191,26 @@ def _add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
                 p = lights.lamp_chance(w, s, q, sun) / (2 * PI * (1.0 - row[L_OUTER]))
                 weight *= density * density / (density * density + p * p)
             add(
-                w, s, q, q[Q_TR] * row[L_RED] * weight, q[Q_TG] * row[L_GREEN] * weight, q[Q_TB] * row[L_BLUE] * weight,
-                component, sun, depth,
-            )  # fmt: skip
+                w,
+                s,
+                q,
+                q[Q_TR] * row[L_RED] * weight,
+                q[Q_TG] * row[L_GREEN] * weight,
+                q[Q_TB] * row[L_BLUE] * weight,
+                component,
+                sun,
+                depth,
+            )
 
 
 @lean
-def _add_glow(w: Any, s: Any, q: Any, factors: Any, material: int, component: int, depth: int) -> None:
+def _add_glow(
+    w: Any, s: Any, q: Any, factors: Any, material: int, component: int, depth: int
+) -> None:
     """Light given off where the ray hit, unless it was already counted by aiming at it."""
-    if factors[M_EMIT_R] + factors[M_EMIT_G] + factors[M_EMIT_B] <= 0 or not lights.glows(w, material, q[Q_FRONT]):
+    if factors[M_EMIT_R] + factors[M_EMIT_G] + factors[M_EMIT_B] <= 0 or not lights.glows(
+        w, material, q[Q_FRONT]
+    ):
         return
     r, g, b = surface.emitted(w, q, material)
     weight = q[Q_COVER]
@@ -172,19 +221,45 @@ def _add_glow(w: Any, s: Any, q: Any, factors: Any, material: int, component: in
             facing = abs(q[Q_GX] * q[Q_DX] + q[Q_GY] * q[Q_DY] + q[Q_GZ] * q[Q_DZ])
             p = lights.found_density(w, s, q, lamp, q[Q_SINCE], facing)
             weight *= q[Q_DENSITY] * q[Q_DENSITY] / (q[Q_DENSITY] * q[Q_DENSITY] + p * p)
-    add(w, s, q, q[Q_TR] * r * weight, q[Q_TG] * g * weight, q[Q_TB] * b * weight, component, lamp, depth)
+    add(
+        w,
+        s,
+        q,
+        q[Q_TR] * r * weight,
+        q[Q_TG] * g * weight,
+        q[Q_TB] * b * weight,
+        component,
+        lamp,
+        depth,
+    )
 
 
 @lean
 def _direction_to_world(q: Any, x: float, y: float, z: float) -> None:
     nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
     (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
-    q[Q_DX], q[Q_DY], q[Q_DZ] = x * sx + y * tx + z * nx, x * sy + y * ty + z * ny, x * sz + y * tz + z * nz
+    q[Q_DX], q[Q_DY], q[Q_DZ] = (
+        x * sx + y * tx + z * nx,
+        x * sy + y * ty + z * ny,
+        x * sz + y * tz + z * nz,
+    )
 
 
 @lean
-def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: int, a: float, b: float, thin: bool) -> bool:
-    """Turn the path at the event by one lobe, of which there are `rays` (a probability, or a number of rays).
+def scatter(
+    w: Any,
+    s: Any,
+    q: Any,
+    event: int,
+    lobe: int,
+    rays: float,
+    aimed: int,
+    a: float,
+    b: float,
+    thin: bool,
+) -> bool:
+    """Turn the path at the event by one lobe, of which there are `rays` (a probability, or a number
+    of rays).
 
     Sets the next ray, the throughput and the density; returns False where the path ends.
     """
@@ -196,8 +271,10 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
         sine = math.sqrt(max(0.0, 1 - cosine * cosine))
         x, y = sine * math.cos(2 * PI * b), sine * math.sin(2 * PI * b)
         q[Q_DX], q[Q_DY], q[Q_DZ] = (
-            x * sx + y * tx + cosine * q[Q_DX], x * sy + y * ty + cosine * q[Q_DY], x * sz + y * tz + cosine * q[Q_DZ]
-        )  # fmt: skip
+            x * sx + y * tx + cosine * q[Q_DX],
+            x * sy + y * ty + cosine * q[Q_DY],
+            x * sz + y * tz + cosine * q[Q_DZ],
+        )
         q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX], q[Q_PY], q[Q_PZ]
         q[Q_DENSITY] = media.phase(g, cosine) * rays / aimed
         q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / rays, q[Q_TG] / rays, q[Q_TB] / rays
@@ -211,7 +288,11 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
         return True
     dx, dy, dz, nx, ny, nz = q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_NX], q[Q_NY], q[Q_NZ]
     (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
-    vx, vy, vz = -(dx * sx + dy * sy + dz * sz), -(dx * tx + dy * ty + dz * tz), -(dx * nx + dy * ny + dz * nz)
+    vx, vy, vz = (
+        -(dx * sx + dy * sy + dz * sz),
+        -(dx * tx + dy * ty + dz * tz),
+        -(dx * nx + dy * ny + dz * nz),
+    )
     x, y, z = bsdf.sample(q, lobe, vx, vy, vz, a, b, thin)
     if z == 0:
         return False
@@ -230,7 +311,11 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
     q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * bl * k
     if max(q[Q_TR], max(q[Q_TG], q[Q_TB])) <= 0:
         return False
-    q[Q_DX], q[Q_DY], q[Q_DZ] = x * sx + y * tx + z * nx, x * sy + y * ty + z * ny, x * sz + y * tz + z * nz
+    q[Q_DX], q[Q_DY], q[Q_DZ] = (
+        x * sx + y * tx + z * nx,
+        x * sy + y * ty + z * ny,
+        x * sz + y * tz + z * nz,
+    )
     side = q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ]
     if side * z <= 0:
         return False
@@ -264,7 +349,9 @@ def scatter(w: Any, s: Any, q: Any, event: int, lobe: int, rays: float, aimed: i
 
 @lean
 def _within_limits(s: Any, q: Any) -> bool:
-    """Whether the path may still scatter here; the ray that came only went to see whether there is a lamp."""
+    """Whether the path may still scatter here; the ray that came only went to see whether there is
+    a lamp.
+    """
     return (
         q[Q_DEPTH] <= s[S_BOUNCES]
         and q[Q_COUNT_DIFFUSE] <= s[S_DIFFUSE]
@@ -331,7 +418,9 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                 lobe, k = (2, kc) if kc > 0 else (1, kg)
             if k <= 0 or not scatter(w, s, q, event, lobe, k, 1, a, b, thin):
                 if s[S_PROFILE] > 0:
-                    count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+                    count_touches(
+                        q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q)
+                    )
                 return
         if s[S_PROFILE] > 0:
             count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
@@ -369,7 +458,9 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
             a, b = pair(np.uint32(q[Q_SEED]), index * n + j, dim + DIM_DIRECTION)
             if scatter(w, s, q, event, lobe, np.float64(n), aimed, a, b, thin):
                 if s[S_PROFILE] > 0:
-                    count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+                    count_touches(
+                        q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q)
+                    )
                 follow(w, s, q, c, advance(w, s, q, c))
 
 
@@ -384,12 +475,18 @@ def _record(w: Any, s: Any, q: Any) -> None:
     q[f + 3], q[f + 4], q[f + 5] = q[Q_NX], q[Q_NY], q[Q_NZ]
     q[f + 6], q[f + 7] = q[Q_TRAVELLED], q[Q_LAYERS]
     q[f + 8], q[f + 9], q[f + 10] = q[Q_PX], q[Q_PY], q[Q_PZ]
-    q[f + 11], q[f + 12] = i64_at(w[W_PLACES])[np.int64(q[Q_PLACE]) * PLACE_COLUMNS + P_OBJECT], q[Q_PLACE]
+    q[f + 11], q[f + 12] = (
+        i64_at(w[W_PLACES])[np.int64(q[Q_PLACE]) * PLACE_COLUMNS + P_OBJECT],
+        q[Q_PLACE],
+    )
 
 
 @lean
 def trace(w: Any, s: Any, q: Any, c: Any) -> None:
-    """Follow a camera ray (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME): its light to Q_OUT, what it met to Q_FEATURES."""
+    """Follow a camera ray (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME):
+
+    its light to Q_OUT, what it met to Q_FEATURES.
+    """
     q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
     for k in range(Q_DEPTH, Q_SEED):
         q[k] = 0.0

@@ -1,7 +1,8 @@
 """How kernels are compiled, and where the compiled code is kept.
 
-Numba's cache looks only at the file that a kernel stands in, not at the files it calls.  The cache folder is therefore
-named after all sources of the renderer: change one and everything compiles anew.
+Numba's cache looks only at the file that a kernel stands in, not at the files it calls.  The cache
+folder is therefore named after all sources of the renderer: change one and everything compiles
+anew.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ VECTORS = vectors.vectors_available()
 
 
 def cache_folder() -> Path:
-    """The folder of compiled kernels that belongs to these sources and this version of the compiler."""
+    """The folder of compiled kernels that belongs to these sources and this version of the
+    compiler.
+    """
     digest = hashlib.sha256(f"{numba.__version__} {VECTORS}".encode())
     for source in sorted(Path(__file__).parent.glob("*.py")):
         digest.update(source.read_bytes())
@@ -35,14 +38,25 @@ numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]
 
 
 def kernel(function: Function | None = None, **more: Any) -> Any:
-    """Compile a function: cached, without the interpreter lock, IEEE division, fused multiply-add allowed."""
-    options: dict[str, Any] = {"cache": True, "nogil": True, "error_model": "numpy", "fastmath": {"contract"}}
+    """Compile a function:
+
+    cached, without the interpreter lock, IEEE division, fused multiply-add allowed.
+    """
+    options: dict[str, Any] = {
+        "cache": True,
+        "nogil": True,
+        "error_model": "numpy",
+        "fastmath": {"contract"},
+    }
     options.update(more)
     return numba.njit(**options) if function is None else numba.njit(**options)(function)
 
 
 def lean(function: Function) -> Any:
-    """`kernel` for functions that make no arrays: without reference counts, which threads would fight over."""
+    """`kernel` for functions that make no arrays:
+
+    without reference counts, which threads would fight over.
+    """
     return kernel(function, _nrt=False)
 
 
@@ -58,4 +72,9 @@ def _chosen(name: str) -> Any:
 
 boxes_entered, boxes_touched = _chosen("boxes_entered"), _chosen("boxes_touched")
 triangles_hit, triangles_touched = _chosen("triangles_hit"), _chosen("triangles_touched")
-grow, grow_by_centre, swap, fill = _chosen("grow"), _chosen("grow_by_centre"), _chosen("swap"), _chosen("fill")
+grow, grow_by_centre, swap, fill = (
+    _chosen("grow"),
+    _chosen("grow_by_centre"),
+    _chosen("swap"),
+    _chosen("fill"),
+)

@@ -54,16 +54,26 @@ class Gathering:
 
 
 def gather_lights(
-    scene: Scene, matrices: F64, places: NDArray[np.int64], to_world: F64, blocks: NDArray[np.float32],
-    block_counts: Mapping[int, int], factors: F64, slots: NDArray[np.int64], textures: Textures, radius: float,
-    scales: Mapping[str, float] | None = None, place_names: tuple[str, ...] = (), environment: Environment | None = None,
-) -> Lights:  # fmt: skip
+    scene: Scene,
+    matrices: F64,
+    places: NDArray[np.int64],
+    to_world: F64,
+    blocks: NDArray[np.float32],
+    block_counts: Mapping[int, int],
+    factors: F64,
+    slots: NDArray[np.int64],
+    textures: Textures,
+    radius: float,
+    scales: Mapping[str, float] | None = None,
+    place_names: tuple[str, ...] = (),
+    environment: Environment | None = None,
+) -> Lights:
     """The light table of a posed scene; the glowing places receive their lamp's number.
 
-    A lamp is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a glowing mesh, and for
-    what comes from outside the power through a disc of `radius` round the scene, the sky capped at a share.
-    `block_counts` tells how many blocks the mesh that starts at a block has; `scales` makes lamps by name weaker,
-    stronger, or switches them off with 0.
+    A lamp is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a
+    glowing mesh, and for what comes from outside the power through a disc of `radius` round the
+    scene, the sky capped at a share. `block_counts` tells how many blocks the mesh that starts at a
+    block has; `scales` makes lamps by name weaker, stronger, or switches them off with 0.
     """
     g = Gathering(scales or {})
     luma = np.array(LUMA)
@@ -79,7 +89,17 @@ def gather_lights(
         glow = float(factors[material, s.M_EMIT_R : s.M_EMIT_R + 3] @ luma)
         if glow > 0:
             glow *= mean_of(textures, int(slots[material, s.EMISSION]))
-            _add_mesh(g, places, i, to_world[i], blocks, block_counts, factors[material], glow, place_names)
+            _add_mesh(
+                g,
+                places,
+                i,
+                to_world[i],
+                blocks,
+                block_counts,
+                factors[material],
+                glow,
+                place_names,
+            )
     environment = environment or scene.environment or Environment()
     sky, pixels, by_row, by_column, mean = _sky(environment)
     sun = _sun(environment)
@@ -89,7 +109,8 @@ def gather_lights(
         row = np.zeros(s.LAMP_COLUMNS)
         row[s.L_KIND], row[s.L_LUMA] = s.SKY, mean * math.pi
         power = mean * math.pi * math.pi * radius * radius
-        # Most of the sky's power passes by; a room that sees a little of it should not spend all its rays on it.
+        # Most of the sky's power passes by; a room that sees a little of it should not spend all
+        # its rays on it.
         others = sum(g.powers)
         if others > 0:
             power = min(power, others * SKY_SHARE / (1 - SKY_SHARE))
@@ -100,11 +121,16 @@ def gather_lights(
     table[:, s.L_CHANCE] = chance
     none = np.zeros(1)
     return Lights(
-        rows=np.ascontiguousarray(table), running=np.cumsum(chance) if len(chance) else none,
+        rows=np.ascontiguousarray(table),
+        running=np.cumsum(chance) if len(chance) else none,
         areas=np.concatenate(g.areas) if g.areas else none,
         slots=np.concatenate(g.slots) if g.slots else np.zeros(1, np.int64),
-        names=tuple(g.names), sky=sky, sky_rows=by_row, sky_columns=np.ascontiguousarray(by_column), sky_pixels=pixels,
-    )  # fmt: skip
+        names=tuple(g.names),
+        sky=sky,
+        sky_rows=by_row,
+        sky_columns=np.ascontiguousarray(by_column),
+        sky_pixels=pixels,
+    )
 
 
 def _punctual(light: Light, m: F64) -> F64:
@@ -122,9 +148,16 @@ def _punctual(light: Light, m: F64) -> F64:
 
 
 def _add_mesh(
-    g: Gathering, places: NDArray[np.int64], i: int, to_world: F64, blocks: NDArray[np.float32],
-    block_counts: Mapping[int, int], factors: F64, glow: float, names: tuple[str, ...],
-) -> None:  # fmt: skip
+    g: Gathering,
+    places: NDArray[np.int64],
+    i: int,
+    to_world: F64,
+    blocks: NDArray[np.float32],
+    block_counts: Mapping[int, int],
+    factors: F64,
+    glow: float,
+    names: tuple[str, ...],
+) -> None:
     first = int(places[i, s.P_BLOCK])
     part = blocks[first : first + block_counts[first]]
     numbers = part[:, NUMBERS:].view(np.int32)  # (B, 8)
@@ -140,13 +173,18 @@ def _add_mesh(
     row = np.zeros(s.LAMP_COLUMNS)
     row[s.L_KIND] = s.MESH
     low, high = corners.min((0, 1)), corners.max((0, 1))
-    row[s.L_X : s.L_Z + 1], row[s.L_RADIUS] = (low + high) / 2, float(np.linalg.norm(high - low)) / 2
+    row[s.L_X : s.L_Z + 1], row[s.L_RADIUS] = (
+        (low + high) / 2,
+        float(np.linalg.norm(high - low)) / 2,
+    )
     row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_PLACE] = glow, factors[s.M_TWO_SIDED], i
     row[s.L_AREA] = float(area.sum()) * math.copysign(1.0, float(np.linalg.det(m[:, :3])))
     slots = (first + at[keep]) * 8 + lane[keep]
     row[s.L_FIRST], row[s.L_COUNT] = g.add_triangles(slots.astype(np.int64), area[keep])
     sides = 2.0 if factors[s.M_TWO_SIDED] > 0 else 1.0
-    places[i, s.P_LAMP] = g.add(row, abs(row[s.L_AREA]) * math.pi * glow * sides, names[i] if names else f"place {i}")
+    places[i, s.P_LAMP] = g.add(
+        row, abs(row[s.L_AREA]) * math.pi * glow * sides, names[i] if names else f"place {i}"
+    )
 
 
 def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
@@ -166,7 +204,8 @@ def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
     if gradient.max() <= 0:
         return gradient, nothing, np.zeros(2), np.zeros((1, 2)), 0.0
     edges = np.cos(np.pi * np.arange(BANDS + 1) / BANDS)
-    # The brightest of a few heights in each band, so that no direction that shines is left unlikely.
+    # The brightest of a few heights in each band, so that no direction that shines is left
+    # unlikely.
     heights = edges[:-1, None] + (edges[1:] - edges[:-1])[:, None] * np.linspace(0, 1, 5)
     luma = gradient_radiance(gradient, heights) @ np.array(LUMA)
     rows, columns, _ = skies.sampling_table(luma.max(1)[:, None], edges)
@@ -193,5 +232,7 @@ def _sun(e: Environment) -> F64 | None:
     row[s.L_DX : s.L_DZ + 1] = -skies.sun_direction(elevation, math.radians(e.sun_azimuth))
     row[s.L_OUTER] = math.cos(skies.SUN_RADIUS)
     # A disc that gives E across its rays has the radiance E / (pi sin^2).
-    row[s.L_RED : s.L_BLUE + 1] = skies.sun_colour(elevation) * lux / (math.pi * math.sin(skies.SUN_RADIUS) ** 2)
+    row[s.L_RED : s.L_BLUE + 1] = (
+        skies.sun_colour(elevation) * lux / (math.pi * math.sin(skies.SUN_RADIUS) ** 2)
+    )
     return row

@@ -1,8 +1,8 @@
 """Aiming at lamps: choosing one, a point on it, and the density of having done so.
 
-A lamp is chosen by power alone, by what it may give at the point, or all of them are aimed at.  What a lamp may give is
-an upper bound of the light that falls on a surface turned towards it; a lamp whose bound is 0 is never aimed at, and
-then what is found of it by chance counts in full.
+A lamp is chosen by power alone, by what it may give at the point, or all of them are aimed at.
+What a lamp may give is an upper bound of the light that falls on a surface turned towards it; a
+lamp whose bound is 0 is never aimed at, and then what is found of it by chance counts in full.
 """
 
 from __future__ import annotations
@@ -30,7 +30,10 @@ def lamp_row(w: Any, i: int) -> Any:
 
 @lean
 def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
-    """The radiance that comes from a direction: a gradient by height, or a picture (longitude over latitude)."""
+    """The radiance that comes from a direction:
+
+    a gradient by height, or a picture (longitude over latitude).
+    """
     sky = f64_at(w[W_SKY])
     if sky[9] > 0:
         pixels, width, height = f32_at(w[W_SKY_PIXELS]), w[W_SKY_WIDTH], w[W_SKY_HEIGHT]
@@ -42,7 +45,12 @@ def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
         i0, i1 = iu % width, (iu + 1) % width
         i0 = i0 + width if i0 < 0 else i0
         j0, j1 = min(max(iv, 0), height - 1), min(max(iv + 1, 0), height - 1)
-        a, b, c, d = 3 * (j0 * width + i0), 3 * (j0 * width + i1), 3 * (j1 * width + i0), 3 * (j1 * width + i1)
+        a, b, c, d = (
+            3 * (j0 * width + i0),
+            3 * (j0 * width + i1),
+            3 * (j1 * width + i0),
+            3 * (j1 * width + i1),
+        )
         p, r, q, t = (1 - fu) * (1 - fv), fu * (1 - fv), (1 - fu) * fv, fu * fv
         return (
             p * pixels[a] + r * pixels[b] + q * pixels[c] + t * pixels[d],
@@ -85,10 +93,14 @@ def sky_density(w: Any, x: float, y: float, z: float) -> float:
     phi = math.atan2(z, x)
     if phi < 0:
         phi += 2 * PI
-    j, i = min(np.int64(theta / PI * height), height - 1), min(np.int64(phi / (2 * PI) * width), width - 1)
+    j, i = (
+        min(np.int64(theta / PI * height), height - 1),
+        min(np.int64(phi / (2 * PI) * width), width - 1),
+    )
     at = j * (width + 1) + i
     p = (rows[j + 1] - rows[j]) * (columns[at + 1] - columns[at])
-    # Within a cell the cosine of theta is uniform, so that the density is constant over its solid angle.
+    # Within a cell the cosine of theta is uniform, so that the density is constant over its solid
+    # angle.
     return p / ((math.cos(PI * j / height) - math.cos(PI * (j + 1) / height)) * 2 * PI / width)
 
 
@@ -110,7 +122,9 @@ def _sample_sky(w: Any, a: float, b: float) -> Any:
 
 @lean
 def most_light(w: Any, q: Any, i: int) -> float:
-    """An upper bound, about, of the light that lamp i lets fall on the point aimed from (Q_AX and on)."""
+    """An upper bound, about, of the light that lamp i lets fall on the point aimed from (Q_AX and
+    on).
+    """
     row = lamp_row(w, i)
     kind = np.int64(row[L_KIND])
     if row[L_SCALE] <= 0:
@@ -130,14 +144,30 @@ def most_light(w: Any, q: Any, i: int) -> float:
         return row[L_LUMA] * abs(row[L_AREA]) / max(d2, r * r)
     if d2 >= row[L_RANGE] * row[L_RANGE]:
         return 0.0
-    if kind == SPOT and -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) <= row[L_OUTER] * math.sqrt(d2):
+    if kind == SPOT and -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) <= row[
+        L_OUTER
+    ] * math.sqrt(d2):
         return 0.0
     return row[L_LUMA] / max(d2, 1e-12)
 
 
 @lean
-def prepare_aim(w: Any, s: Any, q: Any, x: float, y: float, z: float, nx: float, ny: float, nz: float, surface: float) -> None:
-    """Look for lamps from a point; a `surface` has a horizon.  What each may give is kept for the choice."""
+def prepare_aim(
+    w: Any,
+    s: Any,
+    q: Any,
+    x: float,
+    y: float,
+    z: float,
+    nx: float,
+    ny: float,
+    nz: float,
+    surface: float,
+) -> None:
+    """Look for lamps from a point; a `surface` has a horizon.
+
+    What each may give is kept for the choice.
+    """
     q[Q_AX], q[Q_AY], q[Q_AZ], q[Q_AIM_NX], q[Q_AIM_NY], q[Q_AIM_NZ] = x, y, z, nx, ny, nz
     q[Q_AIM_SURFACE], q[Q_AIM_SUM] = surface, 0.0
     if s[S_CHOICE] == ONE_BY_ESTIMATE:
@@ -166,7 +196,10 @@ def lamp_chance(w: Any, s: Any, q: Any, i: int) -> float:
 
 @lean
 def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
-    """One lamp by power or by estimate: (number or -1, its probability, u stretched to [0, 1) again)."""
+    """One lamp by power or by estimate:
+
+    (number or -1, its probability, u stretched to [0, 1) again).
+    """
     n = w[W_LAMP_COUNT]
     if s[S_CHOICE] == ONE_BY_ESTIMATE:
         total = q[Q_AIM_SUM]
@@ -196,10 +229,12 @@ def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
 
 @lean
 def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b: float) -> bool:
-    """A point of lamp i seen from the point aimed from: Q_LX and on.  Returns whether anything arrives.
+    """A point of lamp i seen from the point aimed from:
 
-    The density is over solid angle and includes `chance`; for lamps without size the light is divided by the squared
-    distance instead, and the density is the chance alone.
+    Q_LX and on.  Returns whether anything arrives.
+
+    The density is over solid angle and includes `chance`; for lamps without size the light is
+    divided by the squared distance instead, and the density is the chance alone.
     """
     row = lamp_row(w, i)
     kind, scale = np.int64(row[L_KIND]), row[L_SCALE]
@@ -255,7 +290,9 @@ def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b:
 def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, b: float) -> bool:
     """A point spread evenly over the area of a glowing mesh."""
     first, count = np.int64(row[L_FIRST]), np.int64(row[L_COUNT])
-    slot = i64_at(w[W_LAMP_SLOTS])[first + _search(f64_at(w[W_LAMP_AREAS] + 8 * first), count, 0, pick)]
+    slot = i64_at(w[W_LAMP_SLOTS])[
+        first + _search(f64_at(w[W_LAMP_AREAS] + 8 * first), count, 0, pick)
+    ]
     where = np.int64(row[L_PLACE])
     at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * where)
     if at[P_MOVE] >= 0:
@@ -314,7 +351,9 @@ def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float,
 
 @lean
 def found_density(w: Any, s: Any, q: Any, lamp: int, distance: float, facing: float) -> float:
-    """The density over solid angle with which a glowing mesh found by chance could have been aimed at."""
+    """The density over solid angle with which a glowing mesh found by chance could have been aimed
+    at.
+    """
     row = lamp_row(w, lamp)
     return lamp_chance(w, s, q, lamp) * distance * distance / max(abs(row[L_AREA]) * facing, 1e-12)
 

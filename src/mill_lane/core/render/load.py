@@ -1,7 +1,7 @@
 """From a `Scene` to the arrays that the kernels read, step by step, telling what each step holds.
 
-The order is geometry, then textures from the largest to the smallest: what is needed for a moment (a file, a decoded
-picture) is then small when the most is held, and the ledger's total is the peak.
+The order is geometry, then textures from the largest to the smallest: what is needed for a moment
+(a file, a decoded picture) is then small when the most is held, and the ledger's total is the peak.
 """
 
 from __future__ import annotations
@@ -35,8 +35,8 @@ ALONE = 0.5  # a mesh with more than this share of the triangles is built by all
 class Loaded:
     """A scene in memory, without a pose: everything that does not depend on the frame.
 
-    `parts` is int64 (P, 5): first node, first block, first triangle, first vertex, first UV or -1; `bounds` float64
-    (P, 6).  `held` are the bytes of the arrays by kind, as they are.
+    `parts` is int64 (P, 5): first node, first block, first triangle, first vertex, first UV or -1;
+    `bounds` float64 (P, 6).  `held` are the bytes of the arrays by kind, as they are.
     """
 
     scene: Scene
@@ -59,11 +59,16 @@ class Loaded:
 def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
     """Every part of every drawn mesh once, as (mesh, index, part)."""
     meshes = sorted({mesh for _, mesh in scene.placements})
-    return [(m, i, p) for m in meshes for i, p in enumerate(scene.meshes[m].parts) if p.triangles > 0]
+    return [
+        (m, i, p) for m in meshes for i, p in enumerate(scene.meshes[m].parts) if p.triangles > 0
+    ]
 
 
 def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
-    """Read geometry and textures.  Raises MillError when a file is damaged, MemoryError when memory is full."""
+    """Read geometry and textures.
+
+    Raises MillError when a file is damaged, MemoryError when memory is full.
+    """
     geometry = _geometry(scene, threads, part(progress, 0.0, 0.45))
     textures, index = _textures(scene, threads, part(progress, 0.45, 1.0))
     held = {
@@ -94,7 +99,9 @@ def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
         mesh, _, p = parts[i]
         g = p.load()
         if len(g.positions) != p.vertices or len(g.triangles) != p.triangles:
-            raise MillError(f"The mesh “{scene.meshes[mesh].name}” changed while it was read.", "Open it again.")
+            raise MillError(
+                f"The mesh “{scene.meshes[mesh].name}” changed while it was read.", "Open it again."
+            )
         _, _, t, v, u = (int(x) for x in table[i])
         normals[v : v + p.vertices] = g.normals
         if g.uvs is not None:
@@ -114,10 +121,16 @@ def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
     nodes = _joined([n for n, _ in built], NODE)
     blocks = _joined([b for _, b in built], BLOCK)
     return {
-        "nodes": nodes, "blocks": blocks, "triangles": triangles, "normals": normals, "uvs": uvs, "parts": table,
-        "bounds": bounds, "mesh_parts": {(m, i): k for k, (m, i, _) in enumerate(parts)},
+        "nodes": nodes,
+        "blocks": blocks,
+        "triangles": triangles,
+        "normals": normals,
+        "uvs": uvs,
+        "parts": table,
+        "bounds": bounds,
+        "mesh_parts": {(m, i): k for k, (m, i, _) in enumerate(parts)},
         "block_counts": {int(row[1]): int(n) for row, n in zip(table, counts[:, 1], strict=True)},
-    }  # fmt: skip
+    }
 
 
 def _joined(pieces: list[NDArray[np.float32]], width: int) -> NDArray[np.float32]:
@@ -132,7 +145,9 @@ def _joined(pieces: list[NDArray[np.float32]], width: int) -> NDArray[np.float32
 
 
 def in_order(function: Any, count: int, threads: int) -> Iterator[Any]:
-    """Results of function(0), function(1), … in order, computed by a few threads; what waits is dropped on an error."""
+    """Results of function(0), function(1), … in order, computed by a few threads; what waits is
+    dropped on an error.
+    """
     with ThreadPoolExecutor(max(1, threads)) as pool:
         waiting = [pool.submit(function, i) for i in range(count)]
         try:
@@ -168,7 +183,8 @@ def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures,
         pixels = decode(image.read(), image.mime, image.name)
         if pixels.shape != (image.height, image.width, image.channels) or pixels.dtype != out.dtype:
             raise MillError(
-                f"The texture “{image.name}” does not hold what its header says.", "Save it again and export the scene."
+                f"The texture “{image.name}” does not hold what its header says.",
+                "Save it again and export the scene.",
             )
         fill_chain(out, pixels, images[i] in colours)
 
@@ -178,9 +194,21 @@ def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures,
     for t, _ in order:
         texture: Texture = scene.textures[t]
         wide, offset, width, height, channels = rows[texture.image]
-        entries.append((wide, offset, width, height, channels, WRAP_CODES[texture.wrap_u], WRAP_CODES[texture.wrap_v]))
+        entries.append(
+            (
+                wide,
+                offset,
+                width,
+                height,
+                channels,
+                WRAP_CODES[texture.wrap_u],
+                WRAP_CODES[texture.wrap_v],
+            )
+        )
     table, chain = texture_table(entries)
-    return Textures(table, chain, narrow, wide_values, DECODE), {t: i for i, (t, _) in enumerate(order)}
+    return Textures(table, chain, narrow, wide_values, DECODE), {
+        t: i for i, (t, _) in enumerate(order)
+    }
 
 
 def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
@@ -191,16 +219,29 @@ def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
     for i, m in enumerate(materials):
         factors[i] = _factors(m)
         uses = (
-            m.base_texture, m.rough_texture, m.normal_texture, m.emissive_texture, m.transmission_texture,
-            m.coat_texture, m.coat_rough_texture,
-        )  # fmt: skip
+            m.base_texture,
+            m.rough_texture,
+            m.normal_texture,
+            m.emissive_texture,
+            m.transmission_texture,
+            m.coat_texture,
+            m.coat_rough_texture,
+        )
         for k, use in enumerate(uses):
             if use is not None and use.texture in index:
                 slots[i, k] = index[use.texture]
                 cosine, sine = math.cos(use.rotation), math.sin(use.rotation)
-                # KHR_texture_transform: scale, then rotate counter-clockwise in a picture whose V runs down, then move.
+                # KHR_texture_transform: scale, then rotate counter-clockwise in a picture whose V
+                # runs down, then move.
                 x, y = use.scale
-                transforms[i, k] = (x * cosine, y * sine, use.offset[0], -x * sine, y * cosine, use.offset[1])
+                transforms[i, k] = (
+                    x * cosine,
+                    y * sine,
+                    use.offset[0],
+                    -x * sine,
+                    y * cosine,
+                    use.offset[1],
+                )
         factors[i, s.M_TEXTURED] = float((slots[i] >= 0).any())
         if m.normal_texture:
             factors[i, s.M_NORMAL_SCALE] = m.normal_texture.strength
@@ -211,21 +252,36 @@ def _factors(m: Material) -> list[float]:
     mode = {"OPAQUE": s.OPAQUE, "MASK": s.MASK, "BLEND": s.BLEND}[m.alpha_mode]
     absorb = [0.0, 0.0, 0.0]
     if math.isfinite(m.attenuation_distance) and m.attenuation_distance > 0:
-        # Beer-Lambert: the colour is what is left after the attenuation distance (KHR_materials_volume).
+        # Beer-Lambert: the colour is what is left after the attenuation distance
+        # (KHR_materials_volume).
         absorb = [-math.log(max(c, 1e-6)) / m.attenuation_distance for c in m.attenuation_color]
     return [
-        *m.base_color, m.metallic, m.roughness, *m.emissive, m.ior, m.transmission, m.thickness,
-        *absorb, mode, m.alpha_cutoff, float(m.double_sided), float(m.unlit), 1.0, m.coat,
-        m.coat_roughness, 0.0,
-    ]  # fmt: skip
+        *m.base_color,
+        m.metallic,
+        m.roughness,
+        *m.emissive,
+        m.ior,
+        m.transmission,
+        m.thickness,
+        *absorb,
+        mode,
+        m.alpha_cutoff,
+        float(m.double_sided),
+        float(m.unlit),
+        1.0,
+        m.coat,
+        m.coat_roughness,
+        0.0,
+    ]
 
 
 @dataclass(frozen=True)
 class Shot:
     """What of the recipe and of a preview changes the world itself.
 
-    `shutter` is in seconds from the frame's time on; `scales` make lamps by name weaker or stronger; `only` shows the
-    placed objects of one name alone; `environment` replaces the scene's own.
+    `shutter` is in seconds from the frame's time on; `scales` make lamps by name weaker or
+    stronger; `only` shows the placed objects of one name alone; `environment` replaces the scene's
+    own.
     """
 
     shutter: float = 0.0
@@ -242,7 +298,10 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     following = world_matrices(scene, time + 1.0 / scene.frame_rate) if moving_scene else matrices
     keys = [matrices] * s.CAMERA_KEYS
     if moving_scene and shot.shutter > 0:
-        keys = [world_matrices(scene, time + shot.shutter * k / (s.CAMERA_KEYS - 1)) for k in range(s.CAMERA_KEYS)]
+        keys = [
+            world_matrices(scene, time + shot.shutter * k / (s.CAMERA_KEYS - 1))
+            for k in range(s.CAMERA_KEYS)
+        ]
     spare = len(scene.materials)
     # Flattened to nothing, an object has no area to hit.
     solid = np.abs(np.linalg.det(matrices[:, :3, :3])) >= 1e-18
@@ -263,7 +322,9 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
             k = loaded.mesh_parts[mesh, i]
             material = p.material if p.material >= 0 else spare
             plain = s.PLAIN if (matrices[node] == np.eye(4)).all() and not blurred[node] else 0
-            flags = plain | (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | hidden
+            flags = (
+                plain | (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | hidden
+            )
             move = followed = -1
             if blurred[node]:
                 move = len(moves)
@@ -276,7 +337,10 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
             parts_of.append(k)
             names.append(name)
     to_world, to_object = matrices[chosen, :3].reshape(-1, 12), inverses[chosen, :3].reshape(-1, 12)
-    boxes = [_placed_boxes(k[chosen], loaded.bounds[parts_of]) for k in (keys if blurred.any() else keys[:1])]
+    boxes = [
+        _placed_boxes(k[chosen], loaded.bounds[parts_of])
+        for k in (keys if blurred.any() else keys[:1])
+    ]
     low, high = np.min([b[0] for b in boxes], 0), np.max([b[1] for b in boxes], 0)
     places = np.array(rows, np.int64).reshape(-1, s.PLACE_COLUMNS)
     world_rows = np.ascontiguousarray(to_world)
@@ -285,28 +349,63 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         top = build_boxes(low, high)
         radius = float(np.linalg.norm(high.max(0) - low.min(0))) / 2
     lights = gather_lights(
-        scene, matrices, places, world_rows, loaded.blocks, loaded.block_counts, loaded.factors, loaded.slots,
-        loaded.textures, radius, shot.scales, tuple(names), shot.environment,
-    )  # fmt: skip
+        scene,
+        matrices,
+        places,
+        world_rows,
+        loaded.blocks,
+        loaded.block_counts,
+        loaded.factors,
+        loaded.slots,
+        loaded.textures,
+        radius,
+        shot.scales,
+        tuple(names),
+        shot.environment,
+    )
     media = np.array(
-        [[*m.box_min, *m.box_max, m.scatter, m.scatter + m.absorb, m.g] for m in scene.media if m.scatter + m.absorb > 0],
+        [
+            [*m.box_min, *m.box_max, m.scatter, m.scatter + m.absorb, m.g]
+            for m in scene.media
+            if m.scatter + m.absorb > 0
+        ],
         float,
     ).reshape(-1, s.MEDIUM_COLUMNS)
     return World(
-        top=top, nodes=loaded.nodes, blocks=loaded.blocks, to_object=np.ascontiguousarray(to_object),
-        to_world=world_rows, places=places, normals=loaded.normals, uvs=loaded.uvs, triangles=loaded.triangles,
-        factors=loaded.factors, slots=loaded.slots, transforms=loaded.transforms, textures=loaded.textures, lights=lights,
-        media=media, moves=np.array(moves).reshape(-1, s.CAMERA_KEYS, 12), following=np.array(next_rows).reshape(-1, 12),
-    )  # fmt: skip
+        top=top,
+        nodes=loaded.nodes,
+        blocks=loaded.blocks,
+        to_object=np.ascontiguousarray(to_object),
+        to_world=world_rows,
+        places=places,
+        normals=loaded.normals,
+        uvs=loaded.uvs,
+        triangles=loaded.triangles,
+        factors=loaded.factors,
+        slots=loaded.slots,
+        transforms=loaded.transforms,
+        textures=loaded.textures,
+        lights=lights,
+        media=media,
+        moves=np.array(moves).reshape(-1, s.CAMERA_KEYS, 12),
+        following=np.array(next_rows).reshape(-1, 12),
+    )
 
 
 def _see_through(factors: NDArray[np.float64]) -> bool:
-    """Whether a shadow ray may get through: alpha, or clear glass that is thin (or is looked through without bending)."""
+    """Whether a shadow ray may get through:
+
+    alpha, or clear glass that is thin (or is looked through without bending).
+    """
     return bool(factors[s.M_MODE] != s.OPAQUE or factors[s.M_TRANSMIT] > 0)
 
 
-def _placed_boxes(m: NDArray[np.float64], box: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """World boxes round boxes (N, 6) placed by matrices (N, 4, 4), widened by what float32 may lose: two (N, 3)."""
+def _placed_boxes(
+    m: NDArray[np.float64], box: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """World boxes round boxes (N, 6) placed by matrices (N, 4, 4), widened by what float32 may
+    lose: two (N, 3).
+    """
     centre = np.einsum("nij,nj->ni", m[:, :3, :3], (box[:, :3] + box[:, 3:]) / 2) + m[:, :3, 3]
     half = np.einsum("nij,nj->ni", np.abs(m[:, :3, :3]), (box[:, 3:] - box[:, :3]) / 2)
     pad = 1e-6 * (np.abs(centre) + half) + 1e-9
@@ -316,19 +415,29 @@ def _placed_boxes(m: NDArray[np.float64], box: NDArray[np.float64]) -> tuple[NDA
 def camera_track(
     scene: Scene, time: float, shutter: float, width: int, height: int, camera: str | None = None
 ) -> tuple[NDArray[np.float64], float]:
-    """The camera over the shutter and in the next frame: ((CAMERA_KEYS + 1) x 12, angle of a pixel in radians).
+    """The camera over the shutter and in the next frame:
 
-    A row is position, direction to the picture's middle, to its right edge, to its top edge.  Raises MillError when
-    there is no such camera.
+    ((CAMERA_KEYS + 1) x 12, angle of a pixel in radians).
+
+    A row is position, direction to the picture's middle, to its right edge, to its top edge.
+    Raises MillError when there is no such camera.
     """
     try:
         node = scene.camera_node(camera)
     except KeyError as e:
-        raise MillError(f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene.") from e
+        raise MillError(
+            f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
+        ) from e
     t = math.tan(scene.cameras[scene.nodes[node].camera].yfov / 2)
     rows = []
-    for at in [time + shutter * k / (s.CAMERA_KEYS - 1) for k in range(s.CAMERA_KEYS)] + [time + 1.0 / scene.frame_rate]:
+    for at in [time + shutter * k / (s.CAMERA_KEYS - 1) for k in range(s.CAMERA_KEYS)] + [
+        time + 1.0 / scene.frame_rate
+    ]:
         m = node_matrix(scene, node, at)
         axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
-        rows.append(np.concatenate([m[:3, 3], -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t]))
+        rows.append(
+            np.concatenate(
+                [m[:3, 3], -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t]
+            )
+        )
     return np.concatenate(rows), 2 * t / height

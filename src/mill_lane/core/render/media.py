@@ -1,4 +1,7 @@
-"""Fog in boxes: homogeneous, scattering by Henyey and Greenstein (1941), absorbing by Beer and Lambert."""
+"""Fog in boxes:
+
+homogeneous, scattering by Henyey and Greenstein (1941), absorbing by Beer and Lambert.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,17 @@ PI = math.pi
 
 
 @lean
-def span(media: Any, i: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float) -> Any:
+def span(
+    media: Any,
+    i: int,
+    ox: float,
+    oy: float,
+    oz: float,
+    dx: float,
+    dy: float,
+    dz: float,
+    most: float,
+) -> Any:
     """Where a ray is inside box i: (start, end); start >= end when it is not."""
     at = MEDIUM_COLUMNS * i
     start, end = 0.0, most
@@ -26,8 +39,16 @@ def span(media: Any, i: int, ox: float, oy: float, oz: float, dx: float, dy: flo
 
 @lean
 def transmittance(
-    media: Any, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float
-) -> float:  # fmt: skip
+    media: Any,
+    n: int,
+    ox: float,
+    oy: float,
+    oz: float,
+    dx: float,
+    dy: float,
+    dz: float,
+    most: float,
+) -> float:
     """The share of light that gets through all n boxes of fog along a ray of length `most`."""
     depth = 0.0
     for i in range(n):
@@ -39,12 +60,21 @@ def transmittance(
 
 @lean
 def collide(
-    media: Any, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float, u: float
-) -> Any:  # fmt: skip
+    media: Any,
+    n: int,
+    ox: float,
+    oy: float,
+    oz: float,
+    dx: float,
+    dy: float,
+    dz: float,
+    most: float,
+    u: float,
+) -> Any:
     """Where the ray first meets a particle: (distance, box), box -1 for nowhere before `most`.
 
-    Overlapping boxes add up: the box is one of those that are there, as likely as it is dense.  One number decides:
-    the optical depth -ln(1 - u) is walked off through the boxes.
+    Overlapping boxes add up: the box is one of those that are there, as likely as it is dense.  One
+    number decides: the optical depth -ln(1 - u) is walked off through the boxes.
     """
     left = -math.log(max(1.0 - u, 1e-300))
     at = 0.0
@@ -59,7 +89,8 @@ def collide(
                 elif start > at:
                     until = min(until, start)
         if rate > 0 and left <= rate * (until - at):
-            # Which of the boxes here: a number made of u's last digits, against the shares of their densities.
+            # Which of the boxes here: a number made of u's last digits, against the shares of their
+            # densities.
             mark, inside = (u * 7919.0) % 1.0 * rate, -1
             for i in range(n):
                 start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)

@@ -1,6 +1,9 @@
-"""What every step along a path uses: light is added, work is counted, a ray starts beside a surface or goes on through.
+"""What every step along a path uses:
 
-All state stands in the path's scratch (`slots.Q_`): `w` is the world, `s` the settings, `q` the path, `c` the counters.
+light is added, work is counted, a ray starts beside a surface or goes on through.
+
+All state stands in the path's scratch (`slots.Q_`): `w` is the world, `s` the settings, `q` the
+path, `c` the counters.
 """
 
 from __future__ import annotations
@@ -37,7 +40,9 @@ def count_ray(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
 
 @lean
 def count_touches(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
-    """Add what was read and evaluated since the last call to where it belongs, and to the event's object and material."""
+    """Add what was read and evaluated since the last call to where it belongs, and to the event's
+    object and material.
+    """
     reads, shades = np.int64(q[Q_TOUCHES]), np.int64(q[Q_TOUCHES + 1])
     q[Q_TOUCHES], q[Q_TOUCHES + 1] = 0.0, 0.0
     at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
@@ -53,14 +58,21 @@ def count_touches(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
 @inner
 def component_of(q: Any) -> Any:
     """The component that light found now belongs to."""
-    scattered = np.int64(q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME])
+    scattered = np.int64(
+        q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME]
+    )
     kind = np.int64(q[Q_KIND])
     return kind if scattered <= 1 else kind + 4
 
 
 @lean
-def add(w: Any, s: Any, q: Any, r: float, g: float, b: float, component: int, lamp: int, depth: int) -> None:
-    """Add light to the sample: held by the clamp, left out as a caustic, told apart by component, lamp and bounce."""
+def add(
+    w: Any, s: Any, q: Any, r: float, g: float, b: float, component: int, lamp: int, depth: int
+) -> None:
+    """Add light to the sample:
+
+    held by the clamp, left out as a caustic, told apart by component, lamp and bounce.
+    """
     luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
     if luma <= 0:
         return
@@ -103,7 +115,11 @@ def straight_on(w: Any, s: Any, q: Any) -> Any:
         surface.read_material(w, q)
         if (f[M_THICK] <= 0 or s[S_REFRACTION] <= 0) and bsdf.is_smooth(q):
             d = abs(q[Q_NX] * q[Q_DX] + q[Q_NY] * q[Q_DY] + q[Q_NZ] * q[Q_DZ])
-            clear = q[Q_CLEAR] * (1.0 - bsdf.fresnel(d, q[Q_ETA])) * (1.0 - q[Q_COAT] * bsdf.schlick(0.04, d))
+            clear = (
+                q[Q_CLEAR]
+                * (1.0 - bsdf.fresnel(d, q[Q_ETA]))
+                * (1.0 - q[Q_COAT] * bsdf.schlick(0.04, d))
+            )
     return (
         1.0 - cover + cover * clear * q[Q_BR],
         1.0 - cover + cover * clear * q[Q_BG],

@@ -1,7 +1,7 @@
 """The twins of `vectors.py` in plain Python: the same names and arguments, one number at a time.
 
-They run as they stand on NumPy arrays (tests compare the two), and compiled they are what the renderer uses where the
-vector instructions are not to be had.
+They run as they stand on NumPy arrays (tests compare the two), and compiled they are what the
+renderer uses where the vector instructions are not to be had.
 """
 
 from __future__ import annotations
@@ -17,9 +17,20 @@ BIG = F(3e38)
 
 
 def boxes_entered(
-    nodes: Any, base: int, near_x: int, near_y: int, near_z: int, ix: Any, iy: Any, iz: Any,
-    ox: Any, oy: Any, oz: Any, limit: Any, lanes: Any,
-) -> Any:  # fmt: skip
+    nodes: Any,
+    base: int,
+    near_x: int,
+    near_y: int,
+    near_z: int,
+    ix: Any,
+    iy: Any,
+    iz: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    limit: Any,
+    lanes: Any,
+) -> Any:
     """See `vectors.boxes_entered`."""
     mask = np.int32(0)
     for k in range(8):
@@ -37,7 +48,9 @@ def boxes_entered(
 
 @register_jitable
 def triangle(blocks: Any, p: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any) -> Any:
-    """(u, v, total, distance along the normal, slope of the ray along it, inside) of one triangle of a block."""
+    """(u, v, total, distance along the normal, slope of the ray along it, inside) of one triangle
+    of a block.
+    """
     ax, ay, az = blocks[p] - ox, blocks[p + 8] - oy, blocks[p + 16] - oz
     bx, by, bz = blocks[p + 24] - ox, blocks[p + 32] - oy, blocks[p + 40] - oz
     cx, cy, cz = blocks[p + 48] - ox, blocks[p + 56] - oy, blocks[p + 64] - oz
@@ -58,8 +71,17 @@ def triangle(blocks: Any, p: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, d
 
 
 def triangles_hit(
-    blocks: Any, base: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any, lanes: Any
-) -> Any:  # fmt: skip
+    blocks: Any,
+    base: int,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    dx: Any,
+    dy: Any,
+    dz: Any,
+    limit: Any,
+    lanes: Any,
+) -> Any:
     """See `vectors.triangles_hit`."""
     mask = np.int32(0)
     for k in range(8):
@@ -74,7 +96,7 @@ def triangles_hit(
 
 def triangles_touched(
     blocks: Any, base: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any
-) -> Any:  # fmt: skip
+) -> Any:
     """See `vectors.triangles_touched`."""
     mask = np.int32(0)
     for k in range(8):
@@ -85,9 +107,19 @@ def triangles_touched(
 
 
 def boxes_touched(
-    nodes: Any, base: int, near_x: int, near_y: int, near_z: int, ix: Any, iy: Any, iz: Any,
-    ox: Any, oy: Any, oz: Any, limit: Any,
-) -> Any:  # fmt: skip
+    nodes: Any,
+    base: int,
+    near_x: int,
+    near_y: int,
+    near_z: int,
+    ix: Any,
+    iy: Any,
+    iz: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    limit: Any,
+) -> Any:
     """See `vectors.boxes_touched`."""
     mask = np.int32(0)
     for k in range(8):

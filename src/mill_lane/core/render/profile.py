@@ -1,10 +1,12 @@
-"""Where a render's work, time and grain come from, and what would change without a light, a bounce, an object's shading.
+"""Where a render's work, time and grain come from, and what would change without a light, a bounce,
+an object's shading.
 
-Work is counted exactly: rays, nodes and blocks tested, texture reads, shading evaluations.  Seconds are measured only
-for whole pieces of work; what a unit of each costs is fitted to those pieces (least squares, no cost below 0), and the
-parts are scaled so that they add up to the measured whole.  Grain is told apart by differences between consecutive
-samples of a pixel: with S the light of a sample and x the part of one lamp or bounce, the variance without that part is
-Var S - 2 Cov(S, x) + Var x.
+Work is counted exactly: rays, nodes and blocks tested, texture reads, shading evaluations.  Seconds
+are measured only for whole pieces of work; what a unit of each costs is fitted to those pieces
+(least squares, no cost below 0), and the parts are scaled so that they add up to the measured
+whole.  Grain is told apart by differences between consecutive samples of a pixel: with S the light
+of a sample and x the part of one lamp or bounce, the variance without that part is Var S - 2 Cov(S,
+x) + Var x.
 """
 
 from __future__ import annotations
@@ -42,7 +44,13 @@ class Work:
     products: NDArray[np.float64]  # (5,) sums over pieces of work x seconds
     pieces: int
 
-    def add(self, counts: NDArray[np.int64], pairs: NDArray[np.float64], lost: float, notes: list[NDArray[np.float64]]) -> None:
+    def add(
+        self,
+        counts: NDArray[np.int64],
+        pairs: NDArray[np.float64],
+        lost: float,
+        notes: list[NDArray[np.float64]],
+    ) -> None:
         """Take over what a thread has counted."""
         self.counts += counts
         self.pairs += pairs
@@ -55,17 +63,28 @@ class Work:
     def state(self) -> dict[str, NDArray[Any]]:
         """What a saved session keeps of it."""
         return {
-            "work_counts": self.counts, "work_pairs": self.pairs, "work_lost": np.array(self.lost),
-            "work_squares": self.squares, "work_products": self.products, "work_pieces": np.array(self.pieces),
-        }  # fmt: skip
+            "work_counts": self.counts,
+            "work_pairs": self.pairs,
+            "work_lost": np.array(self.lost),
+            "work_squares": self.squares,
+            "work_products": self.products,
+            "work_pieces": np.array(self.pieces),
+        }
 
     def take(self, state: Mapping[str, NDArray[Any]]) -> None:
-        """Take up what `state` gave.  Raises ValueError, and takes nothing, where that is of another size."""
+        """Take up what `state` gave.
+
+        Raises ValueError, and takes nothing, where that is of another size.
+        """
         new = {name: state[name] for name in self.state()}
         for name, mine in self.state().items():
             if new[name].shape != mine.shape or new[name].dtype != mine.dtype:
                 raise ValueError(f"{name} has another size")
-        self.counts, self.pairs, self.lost = new["work_counts"], new["work_pairs"], float(new["work_lost"])
+        self.counts, self.pairs, self.lost = (
+            new["work_counts"],
+            new["work_pairs"],
+            float(new["work_lost"]),
+        )
         self.squares, self.products = new["work_squares"], new["work_products"]
         self.pieces = int(new["work_pieces"])
 
@@ -73,18 +92,31 @@ class Work:
 def new_work(world: World) -> Work:
     """Nothing counted yet."""
     size = s.counters_size(len(world.places), len(world.factors), world.lamps)
-    return Work(np.zeros(size, np.int64), np.zeros(s.pair_sums(world.lamps)), 0.0, np.zeros((5, 5)), np.zeros(5), 0)
+    return Work(
+        np.zeros(size, np.int64),
+        np.zeros(s.pair_sums(world.lamps)),
+        0.0,
+        np.zeros((5, 5)),
+        np.zeros(5),
+        0,
+    )
 
 
-def unit_costs(squares: NDArray[np.float64], products: NDArray[np.float64], pieces: int) -> NDArray[np.float64]:
-    """Seconds for one ray, node, block, read and shading: non-negative least squares, drawn a little to the usual ratios."""
+def unit_costs(
+    squares: NDArray[np.float64], products: NDArray[np.float64], pieces: int
+) -> NDArray[np.float64]:
+    """Seconds for one ray, node, block, read and shading:
+
+    non-negative least squares, drawn a little to the usual ratios.
+    """
     usual = USUAL * 1e-9
     if pieces < MIN_PIECES or not np.isfinite(squares).all():
         return usual
     diagonal = np.diag(squares)
     if diagonal.max() <= 0:
         return usual
-    # The usual costs, scaled to the time that was measured, count as much as a hundredth of the pieces.
+    # The usual costs, scaled to the time that was measured, count as much as a hundredth of the
+    # pieces.
     prior = usual * float(products @ usual) / max(float(usual @ squares @ usual), 1e-300)
     pull = np.diag(0.01 * diagonal + 1e-12 * diagonal.max())
     a, b = squares + pull, products + pull @ prior
@@ -110,7 +142,10 @@ class Share:
 
 @dataclass(frozen=True)
 class WhatIf:
-    """What leaving something out would do: factors on time and on noise; None where nothing can be said."""
+    """What leaving something out would do:
+
+    factors on time and on noise; None where nothing can be said.
+    """
 
     text: str
     time: float
@@ -119,7 +154,10 @@ class WhatIf:
 
 @dataclass(frozen=True)
 class Profile:
-    """How the work and the time of a trial divide.  `seconds` are thread seconds, all threads together."""
+    """How the work and the time of a trial divide.
+
+    `seconds` are thread seconds, all threads together.
+    """
 
     seconds: float
     kinds: list[Share]
@@ -133,14 +171,24 @@ class Profile:
     fitted: bool  # whether the costs come from this render's own times
 
     @staticmethod
-    def of(world: World, loaded: Loaded, work: Work, seconds: float, film: Film, recipe: Recipe) -> Profile:
+    def of(
+        world: World, loaded: Loaded, work: Work, seconds: float, film: Film, recipe: Recipe
+    ) -> Profile:
         """Read a profile off what was counted."""
         return _Reader(world, loaded, work, seconds, film, recipe).read()
 
 
 class _Reader:
-    def __init__(self, world: World, loaded: Loaded, work: Work, seconds: float, film: Film, recipe: Recipe) -> None:
-        self.world, self.loaded, self.work, self.film, self.recipe = world, loaded, work, film, recipe
+    def __init__(
+        self, world: World, loaded: Loaded, work: Work, seconds: float, film: Film, recipe: Recipe
+    ) -> None:
+        self.world, self.loaded, self.work, self.film, self.recipe = (
+            world,
+            loaded,
+            work,
+            film,
+            recipe,
+        )
         self.seconds = seconds
         self.costs = unit_costs(work.squares, work.products, work.pieces)
         counts = work.counts
@@ -163,7 +211,9 @@ class _Reader:
         return Share(name, seconds, part, rays, nodes, blocks, reads, shadings, **more)
 
     def read(self) -> Profile:
-        kinds = [self.share(k, self.table[i].sum(0)) for i, k in enumerate(s.RAYS) if self.table[i].any()]
+        kinds = [
+            self.share(k, self.table[i].sum(0)) for i, k in enumerate(s.RAYS) if self.table[i].any()
+        ]
         light, grain = self._parts()
         lamps = self.world.lamps
         bounces = []
@@ -171,22 +221,37 @@ class _Reader:
             row = self._bounce(d)
             if row.any() or (light[lamps + d] or 0) > 0:
                 label = f"{d} and more" if d == s.DEPTHS - 1 else str(d)
-                bounces.append(self.share(label, row, light=light[lamps + d], grain=grain[lamps + d]))
+                bounces.append(
+                    self.share(label, row, light=light[lamps + d], grain=grain[lamps + d])
+                )
         names = ("camera", *s.COMPONENTS[1:])
-        components = [self.share(n, row) for n, row in zip(names, self.parts, strict=True) if row.any()]
+        components = [
+            self.share(n, row) for n, row in zip(names, self.parts, strict=True) if row.any()
+        ]
         lights = []
         for i, name in enumerate(self.world.lights.names):
             rays, nodes, blocks, _ = self.by_lamp[i]
-            lights.append(self.share(name, (rays, nodes, blocks, 0, 0), light=light[i], grain=grain[i]))
+            lights.append(
+                self.share(name, (rays, nodes, blocks, 0, 0), light=light[i], grain=grain[i])
+            )
         return Profile(
-            seconds=self.seconds, kinds=_heaviest(kinds), bounces=bounces, components=_heaviest(components),
-            objects=_heaviest(self._objects()), materials=_heaviest(self._materials()), lights=_heaviest(lights),
-            what_if=self._what_if(light, grain), costs=dict(zip(s.WORK, (float(c) for c in self.costs), strict=True)),
+            seconds=self.seconds,
+            kinds=_heaviest(kinds),
+            bounces=bounces,
+            components=_heaviest(components),
+            objects=_heaviest(self._objects()),
+            materials=_heaviest(self._materials()),
+            lights=_heaviest(lights),
+            what_if=self._what_if(light, grain),
+            costs=dict(zip(s.WORK, (float(c) for c in self.costs), strict=True)),
             fitted=self.work.pieces >= MIN_PIECES,
-        )  # fmt: skip
+        )
 
     def _bounce(self, d: int) -> NDArray[np.int64]:
-        """Work of the d-th scattering's light: its shadow rays, and the rays that left after d scatterings."""
+        """Work of the d-th scattering's light:
+
+        its shadow rays, and the rays that left after d scatterings.
+        """
         shadow = self.table[s.R_SHADOW]
         others = self.table[: s.R_SHADOW].sum(0)
         out = others[d].copy()
@@ -212,16 +277,22 @@ class _Reader:
             self.share(names[i], (0, 0, 0, reads, hits))
             for i, (hits, reads, _) in enumerate(self.by_material)
             if hits > 0
-        ]  # fmt: skip
+        ]
 
     def _parts(self) -> tuple[list[float | None], list[float | None]]:
-        """Shares of the light and of the variance, for each lamp, then for each bounce; None where too little is known."""
+        """Shares of the light and of the variance, for each lamp, then for each bounce; None where
+        too little is known.
+        """
         pairs = self.work.pairs
         rows = pairs[3:].reshape(-1, 3)
         if pairs[0] < MIN_PAIRS:
             return [None] * len(rows), [None] * len(rows)
-        light: list[float | None] = [float(x / pairs[1]) if pairs[1] > 0 else 0.0 for x in rows[:, 0]]
-        grain: list[float | None] = [float((2 * dx - xx) / pairs[2]) if pairs[2] > 0 else 0.0 for _, dx, xx in rows]
+        light: list[float | None] = [
+            float(x / pairs[1]) if pairs[1] > 0 else 0.0 for x in rows[:, 0]
+        ]
+        grain: list[float | None] = [
+            float((2 * dx - xx) / pairs[2]) if pairs[2] > 0 else 0.0 for _, dx, xx in rows
+        ]
         return light, grain
 
     def noise_without(self, light: float | None, grain: float | None) -> float | None:
@@ -241,24 +312,50 @@ class _Reader:
             rays, nodes, blocks, _ = self.by_lamp[i]
             saved = self.share(name, (rays, nodes, blocks, 0, 0)).share if every else 0.0
             if (light[i] or 0) > 0 or saved > 0:
-                out.append(WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], grain[i])))
+                out.append(
+                    WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], grain[i]))
+                )
         last = min(self.recipe.bounces + 1, s.DEPTHS - 1)
         if self.recipe.bounces > 0 and (light[lamps + last] or 0) > 0:
             saved = self.share("", self._bounce(last)).share
-            text = "with one bounce less" if last == self.recipe.bounces + 1 else f"with {s.DEPTHS - 2} bounces"
-            out.append(WhatIf(text, 1.0 - saved, self.noise_without(light[lamps + last], grain[lamps + last])))
-        shading = sorted(self._objects(), key=lambda o: -(o.reads * self.costs[3] + o.shadings * self.costs[4]))
+            text = (
+                "with one bounce less"
+                if last == self.recipe.bounces + 1
+                else f"with {s.DEPTHS - 2} bounces"
+            )
+            out.append(
+                WhatIf(
+                    text, 1.0 - saved, self.noise_without(light[lamps + last], grain[lamps + last])
+                )
+            )
+        shading = sorted(
+            self._objects(), key=lambda o: -(o.reads * self.costs[3] + o.shadings * self.costs[4])
+        )
         for o in shading[:5]:
-            saved = (o.reads * self.costs[3] + o.shadings * self.costs[4]) * self.scale / max(self.seconds, 1e-300)
-            out.append(WhatIf(f"without the shading of {o.name}", 1.0 - float(saved), self._noise_beside(o.name)))
+            saved = (
+                (o.reads * self.costs[3] + o.shadings * self.costs[4])
+                * self.scale
+                / max(self.seconds, 1e-300)
+            )
+            out.append(
+                WhatIf(
+                    f"without the shading of {o.name}",
+                    1.0 - float(saved),
+                    self._noise_beside(o.name),
+                )
+            )
         return out
 
     def _noise_beside(self, name: str) -> float | None:
-        """The factor on the picture's noise if the pixels that show an object had none; None without that layer."""
+        """The factor on the picture's noise if the pixels that show an object had none; None
+        without that layer.
+        """
         if self.film.object.size == 0 or not (self.film.samples >= 2).all():
             return None
         scene = self.loaded.scene
-        numbers = [i + 1 for i, (node, _) in enumerate(scene.placements) if scene.nodes[node].name == name]
+        numbers = [
+            i + 1 for i, (node, _) in enumerate(scene.placements) if scene.nodes[node].name == name
+        ]
         squares = noise_map(self.film).astype(float) ** 2
         total = float(squares.mean())
         shown = np.isin(self.film.object, numbers)

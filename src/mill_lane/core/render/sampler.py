@@ -1,7 +1,8 @@
 """Owen-scrambled Sobol points by hash: any sample of any pixel without state.
 
-Two Sobol dimensions, padded: each pair of dimensions shuffles and scrambles the points by seeds of its own (Burley
-2020, Practical Hash-based Owen Scrambling).  The same seed, pixel, sample and dimension give the same bits anywhere.
+Two Sobol dimensions, padded: each pair of dimensions shuffles and scrambles the points by seeds of
+its own (Burley 2020, Practical Hash-based Owen Scrambling).  The same seed, pixel, sample and
+dimension give the same bits anywhere.
 """
 
 from __future__ import annotations
@@ -40,7 +41,10 @@ def reverse(x: Any) -> Any:
 
 @inner
 def _scramble_reversed(x: Any, seed: Any) -> Any:
-    """Laine-Karras permutation in the improved form of Burley 2020 (section 5 and N. Vegdahl's constants)."""
+    """Laine-Karras permutation in the improved form of Burley 2020 (section 5 and N.
+
+    Vegdahl's constants).
+    """
     x = U(x)
     x = U(x ^ U(x * U(0x3D20ADEA)))
     x = U(x + seed)
@@ -60,8 +64,9 @@ def scramble(x: Any, seed: Any) -> Any:
 def second_dimension_reversed(i: Any) -> Any:
     """The second Sobol dimension of index i (polynomial x + 1), its bits in reverse order.
 
-    Its direction numbers are the rows of Pascal's triangle modulo 2, so that bit j is the sum of the index bits whose
-    places contain j (Lucas' theorem): five steps instead of a loop over the bits.
+    Its direction numbers are the rows of Pascal's triangle modulo 2, so that bit j is the sum of
+    the index bits whose places contain j (Lucas' theorem): five steps instead of a loop over the
+    bits.
     """
     x = U(i)
     x ^= (x >> U(1)) & U(0x55555555)
@@ -74,7 +79,9 @@ def second_dimension_reversed(i: Any) -> Any:
 
 @lean
 def pixel_seed(seed: int, x: int, y: int) -> Any:
-    """The seed of a pixel of the whole picture, so that a region gives the same bits as the full frame."""
+    """The seed of a pixel of the whole picture, so that a region gives the same bits as the full
+    frame.
+    """
     return mix(U(x) + mix(U(y) + mix(U(seed))))
 
 

@@ -1,4 +1,7 @@
-"""A render as it goes: tiles of a region get samples until the samples, the noise, the time or the artist says stop."""
+"""A render as it goes:
+
+tiles of a region get samples until the samples, the noise, the time or the artist says stop.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +31,8 @@ from mill_lane.core.render.world import World, new_path
 Clock = Callable[[], float]
 CHECK_EVERY = 8  # passes between two looks at the noise, once every pixel has its least samples
 AHEAD = 4  # passes that tiles near the priority point may be ahead of the others
-PIECES = 4  # a thread gets its share of the tiles in so many pieces, so that nobody waits long for the hardest
+# a thread gets its share of the tiles in so many pieces, so that nobody waits long for the hardest
+PIECES = 4
 
 
 def threads_to_use(wanted: int) -> int:
@@ -40,9 +44,10 @@ def threads_to_use(wanted: int) -> int:
 class Session:
     """One render of one region of one frame.  The only mutable thing of the renderer.
 
-    `seconds` counts time spent rendering, over interruptions.  `step` renders for a while and returns; between steps
-    anything may be looked at, and `priority` (a place in the whole picture, pixels) may be moved.  `done` tells why it
-    ended, or is empty.  The order in which tiles are drawn never changes the picture.
+    `seconds` counts time spent rendering, over interruptions.  `step` renders for a while and
+    returns; between steps anything may be looked at, and `priority` (a place in the whole picture,
+    pixels) may be moved.  `done` tells why it ended, or is empty.  The order in which tiles are
+    drawn never changes the picture.
     """
 
     loaded: Loaded
@@ -51,7 +56,8 @@ class Session:
     frame: float = 1
     camera: str | None = None
     threads: int = 1
-    key: str = ""  # names scene, recipe, region and frame; a saved state is only taken up under the same key
+    # names scene, recipe, region and frame; a saved state is only taken up under the same key
+    key: str = ""
     clock: Clock = clock_module.perf_counter
     preview: Preview = field(default_factory=Preview)
     profiled: bool = True
@@ -69,14 +75,18 @@ class Session:
         time = scene.seconds(self.frame)
         self.world: World = pose(self.loaded, time, shot_of(r, self.preview, scene, self.sky))
         self.profiled = self.profiled or "work" in r.layers
-        self.settings = settings_of(r, self.bounds, scene, time, self.camera, self.preview, self.profiled)
+        self.settings = settings_of(
+            r, self.bounds, scene, time, self.camera, self.preview, self.profiled
+        )
         self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.lamps)
         self.boxes = tile_boxes(x1 - x0, y1 - y0, r.tile_size)
         self.passes = np.zeros(len(self.boxes), np.int64)  # samples that each tile was given
         self.resting = np.zeros(len(self.boxes), np.bool_)  # tiles in which no pixel wants more
         self.work: Work = new_work(self.world)
         self._checked = 0
-        self._rate = 2e-6 * r.tile_size**2  # thread seconds for a sample on a tile, a guess until the first is measured
+        self._rate = (
+            2e-6 * r.tile_size**2
+        )  # thread seconds for a sample on a tile, a guess until the first is measured
         self.threads = threads_to_use(self.threads)
         self._pool = ThreadPoolExecutor(self.threads)
         self._workers = [_Hands(self.world) for _ in range(self.threads)]
@@ -126,7 +136,14 @@ class Session:
                 return wanted[self.passes[wanted] == lowest][:affordable], 1
         behind_ = open_[self.passes[open_] == least]
         # After a first look, two at a time where a profile is kept: it tells grain apart by pairs.
-        samples = max(1, min(2 if self.profiled and least >= 1 else 1, r.samples - least, self._until_check(least)))
+        samples = max(
+            1,
+            min(
+                2 if self.profiled and least >= 1 else 1,
+                r.samples - least,
+                self._until_check(least),
+            ),
+        )
         if len(behind_) == len(open_) and least >= 1:
             # A whole round: several samples at once where time allows.
             many = min(8, affordable // len(behind_), r.samples - least, self._until_check(least))
@@ -169,10 +186,16 @@ class Session:
                 before = hands.work.copy()
                 start = clock_module.thread_time()
                 render_tiles(
-                    self.world.address, self.settings.ctypes.data, self.film.table.ctypes.data, hands.path.ctypes.data,
-                    hands.work.ctypes.data, boxes[edges[i] :].ctypes.data, edges[i + 1] - edges[i], samples,
+                    self.world.address,
+                    self.settings.ctypes.data,
+                    self.film.table.ctypes.data,
+                    hands.path.ctypes.data,
+                    hands.work.ctypes.data,
+                    boxes[edges[i] :].ctypes.data,
+                    edges[i + 1] - edges[i],
+                    samples,
                     self.recipe.samples,
-                )  # fmt: skip
+                )
                 hands.note(before, clock_module.thread_time() - start)
             finally:
                 idle.append(hands)
@@ -189,16 +212,24 @@ class Session:
         r = self.recipe
         least = int(self.passes[~self.resting].min()) if not self.resting.all() else r.samples
         first = max(2, r.min_samples)
-        due = r.noise > 0 and least >= first and least - self._checked >= (CHECK_EVERY if self._checked else 0)
+        due = (
+            r.noise > 0
+            and least >= first
+            and least - self._checked >= (CHECK_EVERY if self._checked else 0)
+        )
         if due and least > self._checked:
             self._checked = least
             if self._rest() >= r.clean:
                 self.done = "noise"
         if not self.done and bool(((self.passes >= r.samples) | self.resting).all()):
-            self.done = "noise" if self.resting.any() and (self.passes < r.samples).any() else "samples"
+            self.done = (
+                "noise" if self.resting.any() and (self.passes < r.samples).any() else "samples"
+            )
 
     def _rest(self) -> float:
-        """Let pixels rest whose noise, and whose neighbours' noise, is under the threshold; returns their share."""
+        """Let pixels rest whose noise, and whose neighbours' noise, is under the threshold; returns
+        their share.
+        """
         wants = widened(noise_map(self.film) > self.recipe.noise)
         self.film.active[...] = wants
         for i, (x0, y0, x1, y1) in enumerate(self.boxes):
@@ -213,7 +244,11 @@ class Session:
     @property
     def index(self) -> int:
         """Samples that every pixel that wants them has."""
-        return int(self.passes[~self.resting].min()) if not self.resting.all() else int(self.passes.max())
+        return (
+            int(self.passes[~self.resting].min())
+            if not self.resting.all()
+            else int(self.passes.max())
+        )
 
     @property
     def share(self) -> float:
@@ -259,30 +294,49 @@ class Session:
 
     def profile(self) -> Profile:
         """Where the work and the grain come from."""
-        return Profile.of(self.world, self.loaded, self.work, self.seconds * self.threads, self.film, self.recipe)
+        return Profile.of(
+            self.world, self.loaded, self.work, self.seconds * self.threads, self.film, self.recipe
+        )
 
     # --- keeping --------------------------------------------------------------------------------------------------
     def save(self, path: Path) -> None:
         """Write the state so that the render can go on from it, bit for bit."""
-        planes: dict[str, Any] = {f"film_{name}": plane for name, plane in self.film.planes().items()}
+        planes: dict[str, Any] = {
+            f"film_{name}": plane for name, plane in self.film.planes().items()
+        }
         own = {
-            "key": np.array(self.key), "about": np.array(self.about), "seconds": np.array(self.seconds),
-            "done": np.array(self.done), "passes": self.passes, "resting": self.resting, "checked": np.array(self._checked),
-        }  # fmt: skip
+            "key": np.array(self.key),
+            "about": np.array(self.about),
+            "seconds": np.array(self.seconds),
+            "done": np.array(self.done),
+            "passes": self.passes,
+            "resting": self.resting,
+            "checked": np.array(self._checked),
+        }
         write_state(path, {**own, **self.work.state(), **planes})
 
     def restore(self, path: Path) -> None:
-        """Take up a saved state.  Raises MillError when it is damaged, or belongs to another scene, recipe or crop."""
+        """Take up a saved state.
+
+        Raises MillError when it is damaged, or belongs to another scene, recipe or crop.
+        """
         with read_state(path) as state:
             if str(state["key"]) != self.key:
-                raise MillError(f"{path.name} belongs to another scene, recipe or crop.", "Start the render from the beginning.")
+                raise MillError(
+                    f"{path.name} belongs to another scene, recipe or crop.",
+                    "Start the render from the beginning.",
+                )
             mine = {"passes": self.passes, "resting": self.resting}
             mine |= {f"film_{name}": plane for name, plane in self.film.planes().items()}
             saved = {name: state[name] for name in mine}
             for name, array in mine.items():
                 if saved[name].shape != array.shape or saved[name].dtype != array.dtype:
                     raise ValueError(f"{name} has another size")
-            seconds, done, checked = float(state["seconds"]), str(state["done"]), int(state["checked"])
+            seconds, done, checked = (
+                float(state["seconds"]),
+                str(state["done"]),
+                int(state["checked"]),
+            )
             self.work.take(state)
             self.seconds, self.done, self._checked = seconds, done, checked
             for name, array in mine.items():
@@ -292,7 +346,11 @@ class Session:
 def tile_boxes(width: int, height: int, size: int) -> NDArray[np.int64]:
     """The tiles of a region, row by row: int64 (T, 4) as x0, y0, x1, y1."""
     return np.array(
-        [(x, y, min(x + size, width), min(y + size, height)) for y in range(0, height, size) for x in range(0, width, size)],
+        [
+            (x, y, min(x + size, width), min(y + size, height))
+            for y in range(0, height, size)
+            for x in range(0, width, size)
+        ],
         np.int64,
     )
 
@@ -302,8 +360,12 @@ class _Hands:
 
     def __init__(self, world: World) -> None:
         self.path = new_path(world.lamps)
-        self.work = np.zeros(s.counters_size(len(world.places), len(world.factors), world.lamps), np.int64)
-        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.lamps + 2 * s.DEPTHS :][: s.pair_sums(world.lamps)]
+        self.work = np.zeros(
+            s.counters_size(len(world.places), len(world.factors), world.lamps), np.int64
+        )
+        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.lamps + 2 * s.DEPTHS :][
+            : s.pair_sums(world.lamps)
+        ]
         self.notes: list[NDArray[np.float64]] = []
 
     def note(self, before: NDArray[np.int64], seconds: float) -> None:

@@ -14,7 +14,9 @@ from mill_lane.core.render import slots as s
 from mill_lane.core.render.load import Shot, camera_track
 from mill_lane.core.scene.model import Environment, Scene
 
-SENSOR_HEIGHT = 0.024  # metres: the lens of an f-stop is that of a camera with a sensor of 36 x 24 mm
+SENSOR_HEIGHT = (
+    0.024  # metres: the lens of an f-stop is that of a camera with a sensor of 36 x 24 mm
+)
 CHOICES = {"power": s.ONE_BY_POWER, "all": s.ALL_LIGHTS, "estimate": s.ONE_BY_ESTIMATE}
 VIEWS = {"light": s.VIEW_LIGHT, "occlusion": s.VIEW_OCCLUSION, "wires": s.VIEW_WIRES}
 
@@ -23,7 +25,8 @@ VIEWS = {"light": s.VIEW_LIGHT, "occlusion": s.VIEW_OCCLUSION, "wires": s.VIEW_W
 class Preview:
     """What is left out while looking, the recipe untouched: the final render knows nothing of it.
 
-    `only_object` shows the placed objects of one name; `only_component` is the component that is shown alone.
+    `only_object` shows the placed objects of one name; `only_component` is the component that is
+    shown alone.
     """
 
     indirect: bool = True
@@ -43,10 +46,13 @@ class Preview:
         return self == Preview()
 
 
-def shot_of(recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.float32] | None = None) -> Shot:
+def shot_of(
+    recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.float32] | None = None
+) -> Shot:
     """What of recipe and preview changes the world itself.
 
-    `sky` is the recipe's sky picture, (H, W, 3), longitude over latitude; it goes before the recipe's sun.
+    `sky` is the recipe's sky picture, (H, W, 3), longitude over latitude; it goes before the
+    recipe's sun.
     """
     environment = None
     if sky is not None:
@@ -57,7 +63,9 @@ def shot_of(recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.floa
         environment = Environment(pixels=sky)
     elif recipe.sun_elevation is not None:
         environment = Environment(
-            sun_elevation=recipe.sun_elevation, sun_azimuth=recipe.sun_azimuth, strength=recipe.sky_strength
+            sun_elevation=recipe.sun_elevation,
+            sun_azimuth=recipe.sun_azimuth,
+            strength=recipe.sky_strength,
         )
     return Shot(
         shutter=recipe.shutter / scene.frame_rate if preview.motion else 0.0,
@@ -68,15 +76,26 @@ def shot_of(recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.floa
 
 
 def lens_radius(yfov: float, f_stop: float) -> float:
-    """Half the aperture in metres: focal length / (2 N), the focal length that of the sensor and the angle of view."""
+    """Half the aperture in metres:
+
+    focal length / (2 N), the focal length that of the sensor and the angle of view.
+    """
     return SENSOR_HEIGHT / 2 / math.tan(yfov / 2) / (2 * f_stop) if f_stop > 0 else 0.0
 
 
 def settings_of(
-    recipe: Recipe, region: Region, scene: Scene, time: float, camera: str | None = None, preview: Preview | None = None,
+    recipe: Recipe,
+    region: Region,
+    scene: Scene,
+    time: float,
+    camera: str | None = None,
+    preview: Preview | None = None,
     profile: bool = False,
-) -> NDArray[np.float64]:  # fmt: skip
-    """The settings (`slots.S_`) of a region at a time in seconds.  Raises MillError when there is no such camera."""
+) -> NDArray[np.float64]:
+    """The settings (`slots.S_`) of a region at a time in seconds.
+
+    Raises MillError when there is no such camera.
+    """
     p = preview or Preview()
     out = np.zeros(s.SETTINGS)
     shutter = recipe.shutter / scene.frame_rate if p.motion else 0.0
@@ -85,23 +104,52 @@ def settings_of(
     node = scene.nodes[scene.camera_node(camera)]
     x0, y0, x1, y1 = region
     values = {
-        s.S_WIDTH: recipe.width, s.S_HEIGHT: recipe.height, s.S_X0: x0, s.S_Y0: y0, s.S_REGION_W: x1 - x0,
-        s.S_REGION_H: y1 - y0, s.S_SEED: recipe.seed, s.S_BLOCK: recipe.pattern_block,
-        s.S_BOUNCES: recipe.bounces if p.indirect else 0, s.S_DIFFUSE: recipe.bounces_diffuse,
-        s.S_SPECULAR: recipe.bounces_specular, s.S_TRANSMISSION: recipe.bounces_transmission,
-        s.S_VOLUME: recipe.bounces_volume, s.S_LAYERS: recipe.transparent_layers,
-        s.S_DIRECT_CLAMP: recipe.direct_clamp, s.S_CLAMP_BOUNCED: recipe.clamp_bounced, s.S_CAUSTICS: recipe.caustics,
-        s.S_EARLY_END: recipe.early_end, s.S_SPLIT: recipe.splits, s.S_SPLIT_DIFFUSE: recipe.split_diffuse,
-        s.S_SPLIT_SPECULAR: recipe.split_specular, s.S_SPLIT_TRANSMISSION: recipe.split_transmission,
-        s.S_SPLIT_VOLUME: recipe.split_volume, s.S_SPLIT_LIGHTS: recipe.split_lights,
-        s.S_CHOICE: CHOICES[recipe.light_choice], s.S_LIGHT_THRESHOLD: recipe.light_threshold,
-        s.S_SKY_VISIBLE: recipe.sky_visible, s.S_PROFILE: profile, s.S_VIEW: VIEWS[p.view], s.S_INDIRECT: p.indirect,
-        s.S_SHADOWS: p.shadows, s.S_REFRACTION: p.refraction, s.S_FOG: p.fog, s.S_OCCLUSION_REACH: p.occlusion_reach,
-        s.S_SPREAD: spread, s.S_SHUTTER: shutter, s.S_AIM: 1.0, s.S_LIGHT_COUNT: "lights" in recipe.layers,
-        s.S_LENS: lens_radius(scene.cameras[node.camera].yfov, recipe.f_stop) if p.depth_of_field else 0.0,
+        s.S_WIDTH: recipe.width,
+        s.S_HEIGHT: recipe.height,
+        s.S_X0: x0,
+        s.S_Y0: y0,
+        s.S_REGION_W: x1 - x0,
+        s.S_REGION_H: y1 - y0,
+        s.S_SEED: recipe.seed,
+        s.S_BLOCK: recipe.pattern_block,
+        s.S_BOUNCES: recipe.bounces if p.indirect else 0,
+        s.S_DIFFUSE: recipe.bounces_diffuse,
+        s.S_SPECULAR: recipe.bounces_specular,
+        s.S_TRANSMISSION: recipe.bounces_transmission,
+        s.S_VOLUME: recipe.bounces_volume,
+        s.S_LAYERS: recipe.transparent_layers,
+        s.S_DIRECT_CLAMP: recipe.direct_clamp,
+        s.S_CLAMP_BOUNCED: recipe.clamp_bounced,
+        s.S_CAUSTICS: recipe.caustics,
+        s.S_EARLY_END: recipe.early_end,
+        s.S_SPLIT: recipe.splits,
+        s.S_SPLIT_DIFFUSE: recipe.split_diffuse,
+        s.S_SPLIT_SPECULAR: recipe.split_specular,
+        s.S_SPLIT_TRANSMISSION: recipe.split_transmission,
+        s.S_SPLIT_VOLUME: recipe.split_volume,
+        s.S_SPLIT_LIGHTS: recipe.split_lights,
+        s.S_CHOICE: CHOICES[recipe.light_choice],
+        s.S_LIGHT_THRESHOLD: recipe.light_threshold,
+        s.S_SKY_VISIBLE: recipe.sky_visible,
+        s.S_PROFILE: profile,
+        s.S_VIEW: VIEWS[p.view],
+        s.S_INDIRECT: p.indirect,
+        s.S_SHADOWS: p.shadows,
+        s.S_REFRACTION: p.refraction,
+        s.S_FOG: p.fog,
+        s.S_OCCLUSION_REACH: p.occlusion_reach,
+        s.S_SPREAD: spread,
+        s.S_SHUTTER: shutter,
+        s.S_AIM: 1.0,
+        s.S_LIGHT_COUNT: "lights" in recipe.layers,
+        s.S_LENS: lens_radius(scene.cameras[node.camera].yfov, recipe.f_stop)
+        if p.depth_of_field
+        else 0.0,
         s.S_FOCUS: recipe.focus_distance,
-        s.S_ONLY: 1.0 + s.COMPONENTS.index(p.only_component) if p.only_component in s.COMPONENTS else 0.0,
-    }  # fmt: skip
+        s.S_ONLY: 1.0 + s.COMPONENTS.index(p.only_component)
+        if p.only_component in s.COMPONENTS
+        else 0.0,
+    }
     for slot, value in values.items():
         out[slot] = float(value)
     return out

@@ -18,12 +18,21 @@ def no_lights() -> Lights:
     """A light table without a lamp."""
     none = np.zeros(1)
     return Lights(
-        np.zeros((0, s.LAMP_COLUMNS)), none, none, np.zeros(1, np.int64), (), np.zeros(10), np.zeros(2), np.zeros((1, 2)),
+        np.zeros((0, s.LAMP_COLUMNS)),
+        none,
+        none,
+        np.zeros(1, np.int64),
+        (),
+        np.zeros(10),
+        np.zeros(2),
+        np.zeros((1, 2)),
         np.zeros((1, 1, 3), np.float32),
-    )  # fmt: skip
+    )
 
 
-def mesh_world(positions: NDArray[np.float32], triangles: NDArray[np.uint32], threads: int = 1) -> World:
+def mesh_world(
+    positions: NDArray[np.float32], triangles: NDArray[np.uint32], threads: int = 1
+) -> World:
     """One mesh, placed once, without materials or lamps: enough for following rays.
 
     positions : (V, 3).  triangles : (T, 3), T > 0.
@@ -35,49 +44,82 @@ def mesh_world(positions: NDArray[np.float32], triangles: NDArray[np.uint32], th
     places[0, s.P_FLAGS] = s.PLAIN
     used = positions[triangles.reshape(-1)].astype(float)
     return World(
-        top=build_boxes(used.min(0)[None], used.max(0)[None]), nodes=nodes, blocks=blocks, to_object=one,
-        to_world=one.copy(), places=places, normals=np.zeros((1, 3), np.float32), uvs=np.zeros((1, 2), np.float32),
-        triangles=triangles, factors=np.zeros((1, s.FACTORS)), slots=np.full((1, s.TEXTURE_SLOTS), -1, np.int64),
+        top=build_boxes(used.min(0)[None], used.max(0)[None]),
+        nodes=nodes,
+        blocks=blocks,
+        to_object=one,
+        to_world=one.copy(),
+        places=places,
+        normals=np.zeros((1, 3), np.float32),
+        uvs=np.zeros((1, 2), np.float32),
+        triangles=triangles,
+        factors=np.zeros((1, s.FACTORS)),
+        slots=np.full((1, s.TEXTURE_SLOTS), -1, np.int64),
         transforms=np.zeros((1, s.TEXTURE_SLOTS, 6)),
         textures=Textures(
-            np.zeros((1, 8), np.int64), np.zeros((1, 3), np.int64), np.zeros(1, np.uint8), np.zeros(1, np.uint16), DECODE
+            np.zeros((1, 8), np.int64),
+            np.zeros((1, 3), np.int64),
+            np.zeros(1, np.uint8),
+            np.zeros(1, np.uint16),
+            DECODE,
         ),
-        lights=no_lights(), media=np.zeros((0, s.MEDIUM_COLUMNS)), moves=np.zeros((1, s.CAMERA_KEYS, 12)),
+        lights=no_lights(),
+        media=np.zeros((0, s.MEDIUM_COLUMNS)),
+        moves=np.zeros((1, s.CAMERA_KEYS, 12)),
         following=np.zeros((1, 12)),
-    )  # fmt: skip
+    )
 
 
 class Shooter:
     """R rays through a world from one thread.
 
-    origins, directions : (R, 3), kept as float32.  distances : (R,) or one number, how far to look.  After `closest`,
-    `t` (1e30 or the distance for a miss), `uv`, `slots` and `places` hold the hits; after `blocked`, `shut` is 0 or 1.
+    origins, directions : (R, 3), kept as float32.  distances : (R,) or one number, how far to look.
+    After `closest`, `t` (1e30 or the distance for a miss), `uv`, `slots` and `places` hold the
+    hits; after `blocked`, `shut` is 0 or 1.
     """
 
     def __init__(self, world: World, origins: Any, directions: Any, distances: Any = 1e30) -> None:
         self.world, self.path = world, new_path(world.lamps)
         self.o = np.ascontiguousarray(origins, np.float32)
         self.d = np.ascontiguousarray(directions, np.float32)
-        self.far = np.ascontiguousarray(np.broadcast_to(np.asarray(distances, np.float32), len(self.o)))
+        self.far = np.ascontiguousarray(
+            np.broadcast_to(np.asarray(distances, np.float32), len(self.o))
+        )
         n = len(self.o)
         self.t, self.uv = np.empty(n, np.float32), np.empty((n, 2), np.float32)
-        self.slots, self.places, self.shut = np.empty(n, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
+        self.slots, self.places, self.shut = (
+            np.empty(n, np.int64),
+            np.empty(n, np.int64),
+            np.empty(n, np.int64),
+        )
 
     def closest(self, first: int = 0, count: int | None = None) -> None:
         """Find the nearest hits of some of the rays, or of all."""
         n = len(self.o) - first if count is None else count
         closest_batch(
-            self.world.address, self.path.ctypes.data, self.o[first:].ctypes.data, self.d[first:].ctypes.data,
-            self.far[first:].ctypes.data, n, self.t[first:].ctypes.data, self.uv[first:].ctypes.data,
-            self.slots[first:].ctypes.data, self.places[first:].ctypes.data,
-        )  # fmt: skip
+            self.world.address,
+            self.path.ctypes.data,
+            self.o[first:].ctypes.data,
+            self.d[first:].ctypes.data,
+            self.far[first:].ctypes.data,
+            n,
+            self.t[first:].ctypes.data,
+            self.uv[first:].ctypes.data,
+            self.slots[first:].ctypes.data,
+            self.places[first:].ctypes.data,
+        )
 
     def blocked(self) -> None:
         """Find whether anything is hit before the distance."""
         blocked_batch(
-            self.world.address, self.path.ctypes.data, self.o.ctypes.data, self.d.ctypes.data, self.far.ctypes.data,
-            len(self.o), self.shut.ctypes.data,
-        )  # fmt: skip
+            self.world.address,
+            self.path.ctypes.data,
+            self.o.ctypes.data,
+            self.d.ctypes.data,
+            self.far.ctypes.data,
+            len(self.o),
+            self.shut.ctypes.data,
+        )
 
     @property
     def numbers(self) -> NDArray[np.int64]:

@@ -1,4 +1,7 @@
-"""How large the renderer's arrays will be, known before anything is loaded.  No compiler is needed here."""
+"""How large the renderer's arrays will be, known before anything is loaded.
+
+No compiler is needed here.
+"""
 
 from __future__ import annotations
 
@@ -11,16 +14,28 @@ STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a pr
 # Light 12, luminance and its square 8, samples 4, whether more are wanted 1.
 BEAUTY_BYTES = 25
 BYTES_PER_PIXEL: dict[str, int] = {
-    "albedo": 12, "normal": 12, "depth": 4, "position": 12, "motion": 8, "object": 4, "samples": 0, "noise": 0, "work": 4,
-    "halves": 12, "components": 9 * 12,
-}  # fmt: skip
+    "albedo": 12,
+    "normal": 12,
+    "depth": 4,
+    "position": 12,
+    "motion": 8,
+    "object": 4,
+    "samples": 0,
+    "noise": 0,
+    "work": 4,
+    "halves": 12,
+    "components": 9 * 12,
+}
 LIGHT_BYTES = 12  # a pixel and lamp of the layer "lights"
 NODE_BYTES, BLOCK_BYTES = 256, 320
 
 
 def sky_bytes(width: int, height: int, turned: bool = False) -> int:
-    """Bytes of a sky picture while it is set up: its pixels, once more where it is turned or made brighter, the table by
-    which it is sampled, and what that is made from."""
+    """Bytes of a sky picture while it is set up:
+
+    its pixels, once more where it is turned or made brighter, the table by which it is sampled, and
+    what that is made from.
+    """
     return width * height * (12 + (12 if turned else 0) + 8 + 16) + height * 16
 
 
@@ -33,7 +48,9 @@ def film_bytes(width: int, height: int, layers: Sequence[Layer], lamps: int = 0)
 
 
 def levels(width: int, height: int) -> list[tuple[int, int]]:
-    """The sizes of a full mip chain, largest first, each half of the one before, rounded down, at least 1."""
+    """The sizes of a full mip chain, largest first, each half of the one before, rounded down, at
+    least 1.
+    """
     sizes = [(width, height)]
     while sizes[-1] != (1, 1):
         w, h = sizes[-1]
@@ -57,9 +74,17 @@ def srgb_images(scene: Scene) -> set[int]:
 
 
 def loading_order(scene: Scene) -> list[tuple[int, int]]:
-    """(texture, bytes in memory) of every texture a drawn material uses, largest first; shared images count once."""
+    """(texture, bytes in memory) of every texture a drawn material uses, largest first; shared
+    images count once.
+    """
     drawn = {p.material for _, mesh in scene.placements for p in scene.meshes[mesh].parts}
-    used = {use.texture for i, m in enumerate(scene.materials) if i in drawn for role, use in m.uses() if role != "occlusion"}
+    used = {
+        use.texture
+        for i, m in enumerate(scene.materials)
+        if i in drawn
+        for role, use in m.uses()
+        if role != "occlusion"
+    }
     seen: set[int] = set()
     out = []
     for t in sorted(used):

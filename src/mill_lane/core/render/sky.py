@@ -1,9 +1,10 @@
 """Skies: the table that a sky is sampled by, and the clear sky with its sun by time of day.
 
-The clear sky is type 12 of CIE S 011 / ISO 15469 (CIE Standard General Sky): relative luminance by the angles to the
-zenith and to the sun.  The light of sun and sky on the ground is the usual clear-day formula of daylight practice
-(IESNA Lighting Handbook, chapter on daylighting; coefficients from memory).  Its colours are ours: the sky blue where
-it is dark and near white round the sun, the sun warmer the lower it stands.
+The clear sky is type 12 of CIE S 011 / ISO 15469 (CIE Standard General Sky): relative luminance by
+the angles to the zenith and to the sun.  The light of sun and sky on the ground is the usual
+clear-day formula of daylight practice (IESNA Lighting Handbook, chapter on daylighting;
+coefficients from memory).  Its colours are ours: the sky blue where it is dark and near white round
+the sun, the sun warmer the lower it stands.
 """
 
 from __future__ import annotations
@@ -19,7 +20,13 @@ from mill_lane.core.image.srgb import LUMA
 
 HEIGHT, WIDTH = 128, 256
 SUN_RADIUS = math.radians(0.2665)  # of its disc, seen from the earth
-A, B, C, D, E = -1.0, -0.32, 10.0, -3.0, 0.45  # CIE type 12, "CIE standard clear sky, low luminance turbidity"
+A, B, C, D, E = (
+    -1.0,
+    -0.32,
+    10.0,
+    -3.0,
+    0.45,
+)  # CIE type 12, "CIE standard clear sky, low luminance turbidity"
 GROUND = 0.2  # share of the light on the ground that the ground below the horizon gives back
 
 
@@ -36,7 +43,10 @@ class Daylight:
 
 
 def daylight(elevation: float) -> Daylight:
-    """A clear day with the sun at `elevation` radians above the horizon: 128 klx outside the air, extinction 0.21."""
+    """A clear day with the sun at `elevation` radians above the horizon:
+
+    128 klx outside the air, extinction 0.21.
+    """
     if elevation <= 0:
         return Daylight(0.0, 0.8)
     # Optical air mass by Kasten and Young 1989.
@@ -44,11 +54,20 @@ def daylight(elevation: float) -> Daylight:
     return Daylight(128.0 * math.exp(-0.21 * mass), 0.8 + 15.5 * math.sqrt(math.sin(elevation)))
 
 
-def clear_luminance(zenith: NDArray[np.float64], to_sun: NDArray[np.float64], sun_zenith: float) -> NDArray[np.float64]:
-    """Luminance over that of the zenith (CIE S 011, equation 1): f(to_sun) phi(zenith) / (f(sun_zenith) phi(0))."""
+def clear_luminance(
+    zenith: NDArray[np.float64], to_sun: NDArray[np.float64], sun_zenith: float
+) -> NDArray[np.float64]:
+    """Luminance over that of the zenith (CIE S 011, equation 1):
+
+    f(to_sun) phi(zenith) / (f(sun_zenith) phi(0)).
+    """
 
     def f(angle: NDArray[np.float64] | float) -> NDArray[np.float64]:
-        return 1.0 + C * (np.exp(D * np.asarray(angle)) - math.exp(D * math.pi / 2)) + E * np.cos(angle) ** 2
+        return (
+            1.0
+            + C * (np.exp(D * np.asarray(angle)) - math.exp(D * math.pi / 2))
+            + E * np.cos(angle) ** 2
+        )
 
     phi = 1.0 + A * np.exp(B / np.maximum(np.cos(zenith), 1e-3))
     return np.asarray(f(to_sun) * phi / (f(sun_zenith) * (1.0 + A * math.exp(B))))
@@ -68,15 +87,26 @@ def sun_colour(elevation: float) -> NDArray[np.float64]:
 
 
 def clear_sky(elevation: float, azimuth: float) -> NDArray[np.float32]:
-    """Radiance of a clear sky without its sun, (HEIGHT, WIDTH, 3), so that the sky alone gives level ground 1."""
+    """Radiance of a clear sky without its sun, (HEIGHT, WIDTH, 3), so that the sky alone gives
+    level ground 1.
+    """
     theta = (np.arange(HEIGHT) + 0.5) / HEIGHT * math.pi
     phi = (np.arange(WIDTH) + 0.5) / WIDTH * 2 * math.pi
     s, c = np.sin(theta)[:, None], np.cos(theta)[:, None]
     d = np.stack([s * np.cos(phi), np.broadcast_to(c, (HEIGHT, WIDTH)), s * np.sin(phi)], -1)
     up = d[..., 1] > 0
     to_sun = np.arccos(np.clip(d @ sun_direction(max(elevation, 0.0), azimuth), -1, 1))
-    luminance = np.where(up, clear_luminance(np.minimum(theta, math.pi / 2)[:, None], to_sun, math.pi / 2 - elevation), 0.0)
-    solid = (np.cos(theta - math.pi / HEIGHT / 2) - np.cos(theta + math.pi / HEIGHT / 2))[:, None] * 2 * math.pi / WIDTH
+    luminance = np.where(
+        up,
+        clear_luminance(np.minimum(theta, math.pi / 2)[:, None], to_sun, math.pi / 2 - elevation),
+        0.0,
+    )
+    solid = (
+        (np.cos(theta - math.pi / HEIGHT / 2) - np.cos(theta + math.pi / HEIGHT / 2))[:, None]
+        * 2
+        * math.pi
+        / WIDTH
+    )
     luminance /= float((luminance * solid * np.maximum(d[..., 1], 0)).sum())
     near = np.exp(-2.0 * to_sun)[..., None]
     blue = np.array([0.55, 0.93, 1.9]) * (1 - near) + np.array([1.06, 1.0, 0.86]) * near
@@ -86,10 +116,14 @@ def clear_sky(elevation: float, azimuth: float) -> NDArray[np.float32]:
     return sky.astype(np.float32)
 
 
-def sampling_table(radiance: NDArray[Any], edges: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
-    """Running sums for sampling a sky, over rows (H + 1,) and within rows (H, W + 1), and its mean over the sphere.
+def sampling_table(
+    radiance: NDArray[Any], edges: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
+    """Running sums for sampling a sky, over rows (H + 1,) and within rows (H, W + 1), and its mean
+    over the sphere.
 
-    radiance : luminance by cell, (H, W), the most that the cell holds.  edges : cosines of the rows' borders, (H + 1,).
+    radiance : luminance by cell, (H, W), the most that the cell holds.  edges : cosines of the
+    rows' borders, (H + 1,).
     """
     share = (edges[:-1] - edges[1:])[:, None] / 2 / radiance.shape[1]  # of the sphere
     p = radiance * share
@@ -104,8 +138,13 @@ def sampling_table(radiance: NDArray[Any], edges: NDArray[np.float64]) -> tuple[
     return rows / rows[-1], columns, mean
 
 
-def picture_table(pixels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
-    """The sampling table of a sky picture (H, W, 3), read bilinearly: a cell counts with the most of its neighbours."""
+def picture_table(
+    pixels: NDArray[np.float32],
+) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
+    """The sampling table of a sky picture (H, W, 3), read bilinearly:
+
+    a cell counts with the most of its neighbours.
+    """
     luma = pixels @ np.array(LUMA, np.float32)
     np.maximum(luma, np.float32(0.0), out=luma)
     most = np.maximum(np.maximum(np.roll(luma, 1, 1), np.roll(luma, -1, 1)), luma)

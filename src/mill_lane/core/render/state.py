@@ -1,4 +1,7 @@
-"""Saved sessions: a file of arrays that a render goes on from, bit for bit.  No compiler is needed to look into one."""
+"""Saved sessions:
+
+a file of arrays that a render goes on from, bit for bit.  No compiler is needed to look into one.
+"""
 
 from __future__ import annotations
 
@@ -29,17 +32,30 @@ def write_state(path: Path, arrays: dict[str, Any]) -> None:
 
 @contextmanager
 def read_state(path: Path, name: str = "") -> Iterator[Any]:
-    """The arrays of a saved session by name.  Raises MillError for whatever is wrong with the file or its use."""
+    """The arrays of a saved session by name.
+
+    Raises MillError for whatever is wrong with the file or its use.
+    """
     try:
         with np.load(path, allow_pickle=False) as state:
             if not hasattr(state, "files"):
                 raise ValueError("it is a single array")
             yield state
-    except (ValueError, KeyError, TypeError, OSError, EOFError, RuntimeError, BadZipFile, zlib.error) as e:
+    except (
+        ValueError,
+        KeyError,
+        TypeError,
+        OSError,
+        EOFError,
+        RuntimeError,
+        BadZipFile,
+        zlib.error,
+    ) as e:
         raise MillError(
             f"“{name or path.name}” is no saved session, or is damaged ({e}).",
-            "Save the session again, or start the render from the beginning.", "Nothing of it was used.",
-        ) from e  # fmt: skip
+            "Save the session again, or start the render from the beginning.",
+            "Nothing of it was used.",
+        ) from e
 
 
 def state_about(path: Path, name: str = "") -> str:

@@ -47,7 +47,10 @@ def _normal_to_world(m: Any, i: int, x: float, y: float, z: float) -> Any:
 
 @inner
 def corner_and_edges(w: Any, slot: int) -> Any:
-    """A triangle in its object's own space, float64: the first corner, and the edges to the second and the third."""
+    """A triangle in its object's own space, float64:
+
+    the first corner, and the edges to the second and the third.
+    """
     block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
     x, y, z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
     return (
@@ -84,7 +87,12 @@ def place(w: Any, q: Any, cone: float) -> None:
         moving_matrices(w, q, at[P_MOVE])
         m, i, back, j = q, Q_MATRIX + 12, q, Q_MATRIX
     else:
-        m, i, back, j = f64_at(w[W_TO_WORLD]), np.int64(q[Q_PLACE]) * 12, f64_at(w[W_TO_OBJECT]), np.int64(q[Q_PLACE]) * 12
+        m, i, back, j = (
+            f64_at(w[W_TO_WORLD]),
+            np.int64(q[Q_PLACE]) * 12,
+            f64_at(w[W_TO_OBJECT]),
+            np.int64(q[Q_PLACE]) * 12,
+        )
     q[Q_PX] = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3]
     q[Q_PY] = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7]
     q[Q_PZ] = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11]
@@ -99,11 +107,15 @@ def place(w: Any, q: Any, cone: float) -> None:
         m[i + 4] * e2x + m[i + 5] * e2y + m[i + 6] * e2z,
         m[i + 8] * e2x + m[i + 9] * e2y + m[i + 10] * e2z,
     )
-    # How far off the surface the next ray starts: what float32 may err in the object's own space (the corners'
-    # distance from its origin, in units in the last place), carried into the world.
-    own = max(abs(lx), max(abs(ly), abs(lz))) + max(abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z)))
+    # How far off the surface the next ray starts: what float32 may err in the object's own space
+    # (the corners' distance from its origin, in units in the last place), carried into the world.
+    own = max(abs(lx), max(abs(ly), abs(lz))) + max(
+        abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z))
+    )
     q[Q_NUDGE] = own * f64_at(w[W_SIZES])[np.int64(q[Q_PLACE])] * 1.5e-6 + 1e-9
-    fx, fy, fz = _normal_to_world(back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x)
+    fx, fy, fz = _normal_to_world(
+        back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
+    )
     nx, ny, nz = _normal_to_world(back, j, sx, sy, sz)
     material = at[P_MATERIAL]
     q[Q_MATERIAL] = material
@@ -120,7 +132,8 @@ def place(w: Any, q: Any, cone: float) -> None:
         cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
         area = math.sqrt(cx * cx + cy * cy + cz * cz)
         det = du1 * dv2 - du2 * dv1
-        # Mip level from a ray cone (Akenine-Moeller et al. 2019, equation 34), the texture's own size left out.
+        # Mip level from a ray cone (Akenine-Moeller et al. 2019, equation 34), the texture's own
+        # size left out.
         slant = max(cone, 1e-12) / max(abs(facing), 0.05)
         q[Q_LEVEL] = 0.5 * math.log2(max(abs(det), 1e-30) / max(area, 1e-30) * slant * slant)
         if textures[NORMAL] >= 0 and abs(det) > 1e-20:
@@ -135,7 +148,8 @@ def place(w: Any, q: Any, cone: float) -> None:
         nx, ny, nz = -nx, -ny, -nz
     if nx * fx + ny * fy + nz * fz < 0.02:
         nx, ny, nz = fx, fy, fz
-    # A bent normal may face away from the ray where the surface does not: lean it back until it just faces it.
+    # A bent normal may face away from the ray where the surface does not: lean it back until it
+    # just faces it.
     away = nx * dx + ny * dy + nz * dz
     if away > -0.01:
         t = away + 0.01
@@ -147,11 +161,26 @@ def place(w: Any, q: Any, cone: float) -> None:
 
 
 @lean
-def _bump(w: Any, q: Any, material: int, nx: float, ny: float, nz: float, tx: float, ty: float, tz: float, hand: float) -> Any:
-    """The normal map's normal: red along the tangent, green along rising V, which runs down the picture in glTF."""
+def _bump(
+    w: Any,
+    q: Any,
+    material: int,
+    nx: float,
+    ny: float,
+    nz: float,
+    tx: float,
+    ty: float,
+    tz: float,
+    hand: float,
+) -> Any:
+    """The normal map's normal:
+
+    red along the tangent, green along rising V, which runs down the picture in glTF.
+    """
     along = tx * nx + ty * ny + tz * nz
     tx, ty, tz = unit(tx - along * nx, ty - along * ny, tz - along * nz)
-    # Green points against the picture's V: bitangent = n x t for an unmirrored layout (glTF 2.0, section 3.7.2.1).
+    # Green points against the picture's V: bitangent = n x t for an unmirrored layout (glTF 2.0,
+    # section 3.7.2.1).
     bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
     r, g, z, _ = texel(w, q, material, NORMAL, False)
     k = factors_of(w, material)[M_NORMAL_SCALE]
@@ -167,9 +196,13 @@ def texel(w: Any, q: Any, material: int, slot: int, srgb: bool) -> Any:
         return 1.0, 1.0, 1.0, 1.0
     m = f64_at(w[W_UV_TRANSFORMS] + 48 * (material * TEXTURE_SLOTS + slot))
     row = i64_at(w[W_TEXTURES] + 64 * index)
-    size = 0.5 * math.log2(np.float64(row[T_WIDTH] * row[T_HEIGHT]) * max(abs(m[0] * m[4] - m[1] * m[3]), 1e-12))
+    size = 0.5 * math.log2(
+        np.float64(row[T_WIDTH] * row[T_HEIGHT]) * max(abs(m[0] * m[4] - m[1] * m[3]), 1e-12)
+    )
     u, v = q[Q_U], q[Q_V]
-    return lookup(w, q, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], q[Q_LEVEL] + size, srgb)
+    return lookup(
+        w, q, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], q[Q_LEVEL] + size, srgb
+    )
 
 
 @lean
@@ -184,7 +217,12 @@ def read_cover(w: Any, q: Any) -> None:
         cover = 1.0
     elif mode == MASK:
         cover = 1.0 if cover >= f[M_CUTOFF] else 0.0
-    q[Q_BR], q[Q_BG], q[Q_BB], q[Q_COVER] = r * f[M_RED], g * f[M_RED + 1], b * f[M_RED + 2], min(max(cover, 0.0), 1.0)
+    q[Q_BR], q[Q_BG], q[Q_BB], q[Q_COVER] = (
+        r * f[M_RED],
+        g * f[M_RED + 1],
+        b * f[M_RED + 2],
+        min(max(cover, 0.0), 1.0),
+    )
 
 
 @lean
@@ -195,7 +233,11 @@ def read_material(w: Any, q: Any) -> None:
     f = factors_of(w, material)
     _, g, b, _ = texel(w, q, material, ROUGH, False)
     rough = g * f[M_ROUGH]
-    q[Q_METAL], q[Q_ROUGHNESS], q[Q_ETA] = min(max(b * f[M_METALLIC], 0.0), 1.0), max(rough * rough, SMOOTHEST), f[M_IOR]
+    q[Q_METAL], q[Q_ROUGHNESS], q[Q_ETA] = (
+        min(max(b * f[M_METALLIC], 0.0), 1.0),
+        max(rough * rough, SMOOTHEST),
+        f[M_IOR],
+    )
     q[Q_CLEAR], q[Q_COAT], q[Q_COAT_ALPHA] = 0.0, 0.0, SMOOTHEST
     if f[M_TRANSMIT] > 0:
         r, _, _, _ = texel(w, q, material, TRANSMISSION, False)
@@ -223,5 +265,7 @@ def least_height(w: Any, q: Any) -> float:
     _, (ax, ay, az), (bx, by, bz) = corner_and_edges(w, np.int64(q[Q_SLOT]))
     cx, cy, cz = bx - ax, by - ay, bz - az
     nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-    longest = max(ax * ax + ay * ay + az * az, max(bx * bx + by * by + bz * bz, cx * cx + cy * cy + cz * cz))
+    longest = max(
+        ax * ax + ay * ay + az * az, max(bx * bx + by * by + bz * bz, cx * cx + cy * cy + cz * cz)
+    )
     return math.sqrt((nx * nx + ny * ny + nz * nz) / max(longest, 1e-30))

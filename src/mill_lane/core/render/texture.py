@@ -1,6 +1,9 @@
-"""Textures as the renderer holds them: a mip chain of the stored channels and bits, read bilinearly.
+"""Textures as the renderer holds them:
 
-All 8-bit chains lie in one array, all 16-bit chains in another; `slots.T_` names the columns of the table.
+a mip chain of the stored channels and bits, read bilinearly.
+
+All 8-bit chains lie in one array, all 16-bit chains in another; `slots.T_` names the columns of the
+table.
 """
 
 from __future__ import annotations
@@ -44,15 +47,21 @@ class Textures(NamedTuple):
 
 
 DECODE = to_linear(np.arange(256) / 255).astype(np.float32)
-# Linear light in 4096 steps back to an 8-bit code; fine enough that a flat colour stays what it was down the chain.
-ENCODE = np.clip(np.searchsorted(to_linear((np.arange(256) + 0.5) / 255), np.arange(16385) / 16384), 0, 255).astype(np.uint8)
+# Linear light in 4096 steps back to an 8-bit code; fine enough that a flat colour stays what it was
+# down the chain.
+ENCODE = np.clip(
+    np.searchsorted(to_linear((np.arange(256) + 0.5) / 255), np.arange(16385) / 16384), 0, 255
+).astype(np.uint8)
 
 
 @kernel
 def _halve(source: Any, target: Any, srgb: bool, decode: Any, encode: Any) -> None:
-    """One level of the chain: a box of 2x2, averaged in linear light where the values are sRGB codes.
+    """One level of the chain:
 
-    Rows are walked flat, a channel at a time, with unsigned indices: twice as fast as the plain triple loop.
+    a box of 2x2, averaged in linear light where the values are sRGB codes.
+
+    Rows are walked flat, a channel at a time, with unsigned indices: twice as fast as the plain
+    triple loop.
     """
     height, width, channels = source.shape
     across = np.uint64(channels if width > 1 else 0)
@@ -65,7 +74,12 @@ def _halve(source: Any, target: Any, srgb: bool, decode: Any, encode: Any) -> No
             i, o = c, c
             if srgb and c < 3:
                 for _ in range(target.shape[1]):
-                    mean = decode[upper[i]] + decode[upper[i + across]] + decode[lower[i]] + decode[lower[i + across]]
+                    mean = (
+                        decode[upper[i]]
+                        + decode[upper[i + across]]
+                        + decode[lower[i]]
+                        + decode[lower[i + across]]
+                    )
                     row[o] = encode[np.uint32(mean * np.float32(4096) + np.float32(0.5))]
                     i, o = i + np.uint64(2 * channels), o + np.uint64(channels)
             else:
@@ -76,7 +90,9 @@ def _halve(source: Any, target: Any, srgb: bool, decode: Any, encode: Any) -> No
 
 
 def fill_chain(out: NDArray[Any], pixels: NDArray[Any], srgb: bool) -> None:
-    """Write a picture (height, width, channels) and its smaller levels one after another into the flat `out`."""
+    """Write a picture (height, width, channels) and its smaller levels one after another into the
+    flat `out`.
+    """
     at, source = 0, pixels
     for i, (w, h) in enumerate(levels(pixels.shape[1], pixels.shape[0])):
         n = w * h * pixels.shape[2]
@@ -96,8 +112,13 @@ def halve(pixels: NDArray[Any], srgb: bool) -> NDArray[Any]:
     return target
 
 
-def texture_table(rows: list[tuple[int, int, int, int, int, int, int]]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The tables of textures given as (wide, offset, width, height, channels, wrap u, wrap v): (T, 8) and (L, 3)."""
+def texture_table(
+    rows: list[tuple[int, int, int, int, int, int, int]],
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The tables of textures given as (wide, offset, width, height, channels, wrap u, wrap v):
+
+    (T, 8) and (L, 3).
+    """
     table = np.zeros((max(len(rows), 1), 8), np.int64)
     chain: list[tuple[int, int, int]] = []
     for i, (wide, offset, width, height, channels, wrap_u, wrap_v) in enumerate(rows):
@@ -131,7 +152,8 @@ def _wide_value(x: float, srgb: bool) -> Any:
 
 @lean
 def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: bool) -> Any:
-    """Red, green, blue, alpha of a texture at (u, v) on the nearest mip level; grey is spread, alpha is 1 if none.
+    """Red, green, blue, alpha of a texture at (u, v) on the nearest mip level; grey is spread,
+    alpha is 1 if none.
 
     The read is counted on the path's scratch `q`.
     """
@@ -149,7 +171,10 @@ def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: b
     fx, fy = x - ix, y - iy
     mode_u, mode_v = row[T_WRAP_U], row[T_WRAP_V]
     x0, x1 = _wrap(ix, width, mode_u) * channels, _wrap(ix + 1, width, mode_u) * channels
-    y0, y1 = _wrap(iy, height, mode_v) * width * channels, _wrap(iy + 1, height, mode_v) * width * channels
+    y0, y1 = (
+        _wrap(iy, height, mode_v) * width * channels,
+        _wrap(iy + 1, height, mode_v) * width * channels,
+    )
     p00, p10, p01, p11 = start + y0 + x0, start + y0 + x1, start + y1 + x0, start + y1 + x1
     w00, w10, w01, w11 = (1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy
     colours = np.int64(3) if channels >= 3 else np.int64(1)
@@ -158,9 +183,11 @@ def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: b
         wide = u16_at(w[W_WIDE])
         for c in range(colours):
             value = (
-                w00 * _wide_value(np.float64(wide[p00 + c]), srgb) + w10 * _wide_value(np.float64(wide[p10 + c]), srgb)
-                + w01 * _wide_value(np.float64(wide[p01 + c]), srgb) + w11 * _wide_value(np.float64(wide[p11 + c]), srgb)
-            )  # fmt: skip
+                w00 * _wide_value(np.float64(wide[p00 + c]), srgb)
+                + w10 * _wide_value(np.float64(wide[p10 + c]), srgb)
+                + w01 * _wide_value(np.float64(wide[p01 + c]), srgb)
+                + w11 * _wide_value(np.float64(wide[p11 + c]), srgb)
+            )
             if c == 0:
                 r = value
             elif c == 1:
@@ -169,7 +196,12 @@ def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: b
                 b = value
         if channels == colours + 1:
             c = colours
-            a = (w00 * wide[p00 + c] + w10 * wide[p10 + c] + w01 * wide[p01 + c] + w11 * wide[p11 + c]) / 65535.0
+            a = (
+                w00 * wide[p00 + c]
+                + w10 * wide[p10 + c]
+                + w01 * wide[p01 + c]
+                + w11 * wide[p11 + c]
+            ) / 65535.0
     else:
         narrow, decode = u8_at(w[W_NARROW]), f32_at(w[W_DECODE])
         for c in range(colours):
@@ -186,14 +218,21 @@ def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: b
                 b = value
         if channels == colours + 1:
             c = colours
-            a = (w00 * narrow[p00 + c] + w10 * narrow[p10 + c] + w01 * narrow[p01 + c] + w11 * narrow[p11 + c]) / 255.0
+            a = (
+                w00 * narrow[p00 + c]
+                + w10 * narrow[p10 + c]
+                + w01 * narrow[p01 + c]
+                + w11 * narrow[p11 + c]
+            ) / 255.0
     if colours == 1:
         g, b = r, r
     return r, g, b, a
 
 
 def mean_of(textures: Textures, index: int) -> float:
-    """The mean linear value of a texture's colours, from the last level of its chain, and a little more than nothing."""
+    """The mean linear value of a texture's colours, from the last level of its chain, and a little
+    more than nothing.
+    """
     if index < 0:
         return 1.0
     row = textures.table[index]

@@ -1,4 +1,7 @@
-"""Rendering a run of tiles: the compiled entry that a session calls again and again, from each of its threads."""
+"""Rendering a run of tiles:
+
+the compiled entry that a session calls again and again, from each of its threads.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +35,8 @@ def _track(s: Any, q: Any, i: int) -> float:
 def camera_ray(s: Any, q: Any, x: int, y: int) -> None:
     """The ray of the path's sample through pixel (x, y) of the whole picture.
 
-    A thin lens of radius S_LENS turns rays so that they meet again in the plane at S_FOCUS; 0 is a pinhole.
+    A thin lens of radius S_LENS turns rays so that they meet again in the plane at S_FOCUS; 0 is a
+    pinhole.
     """
     seed, index = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX])
     jx, jy = pair(seed, index, DIM_PIXEL)
@@ -76,7 +80,9 @@ def _project(s: Any, key: int, x: float, y: float, z: float) -> Any:
 
 @lean
 def _motion(w: Any, s: Any, q: Any) -> Any:
-    """How far the first surface moves in the picture until the next frame, in pixels right and down."""
+    """How far the first surface moves in the picture until the next frame, in pixels right and
+    down.
+    """
     f = Q_FEATURES
     if q[f + 13] <= 0:
         return 0.0, 0.0
@@ -100,7 +106,10 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
 
 @lean
 def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float:
-    """One sample of a pixel of the whole picture; returns its luminance.  What is not a number counts as nothing."""
+    """One sample of a pixel of the whole picture; returns its luminance.
+
+    What is not a number counts as nothing.
+    """
     block = max(np.int64(s[S_BLOCK]), 1)
     q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), x // block, y // block)
     q[Q_INDEX] = index
@@ -133,7 +142,9 @@ def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float
 
 @lean
 def _pairs(w: Any, q: Any, luma: float, second: bool) -> None:
-    """Differences between a sample and the one before it, for what the grain would be without a lamp or a bounce."""
+    """Differences between a sample and the one before it, for what the grain would be without a
+    lamp or a bounce.
+    """
     lamps = w[W_LAMP_COUNT]
     now, before = Q_PER_LAMP + lamps, Q_PER_LAMP + 5 * lamps + DEPTHS
     depths = Q_PER_LAMP + 5 * lamps
@@ -214,14 +225,28 @@ def _three(address: int, p: int, r: float, g: float, b: float) -> None:
 
 @lean
 def render_tiles(
-    world: int, settings: int, film_table: int, path: int, counters: int, boxes: int, tiles: int, samples: int, most: int
+    world: int,
+    settings: int,
+    film_table: int,
+    path: int,
+    counters: int,
+    boxes: int,
+    tiles: int,
+    samples: int,
+    most: int,
 ) -> None:
     """Add up to `samples` samples to every active pixel of some tiles, none beyond `most`.
 
-    All but the last three are addresses: of the world's table, the settings, the film's table, a thread's path and
-    counters, and of the tiles, int64 (T, 4): x0, y0, x1, y1 within the film.
+    All but the last three are addresses: of the world's table, the settings, the film's table, a
+    thread's path and counters, and of the tiles, int64 (T, 4): x0, y0, x1, y1 within the film.
     """
-    w, s, film, q, c = i64_at(world), f64_at(settings), i64_at(film_table), f64_at(path), i64_at(counters)
+    w, s, film, q, c = (
+        i64_at(world),
+        f64_at(settings),
+        i64_at(film_table),
+        f64_at(path),
+        i64_at(counters),
+    )
     box, width = i64_at(boxes), np.int64(s[S_REGION_W])
     x0, y0 = np.int64(s[S_X0]), np.int64(s[S_Y0])
     active, have = u8_at(film[F_ACTIVE]), u32_at(film[F_SAMPLES])

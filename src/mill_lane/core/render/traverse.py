@@ -1,9 +1,10 @@
 """Following rays through the two levels: instances in the world, triangles in each mesh.
 
-A ray stands in a path's scratch (`slots.Q_`), in float64; it is carried into each instance's own space before it is
-rounded to float32, so that an object far from the origin is hit as finely as one near it.  t counts in lengths of the
-world direction everywhere.  The stack holds the distance in the upper half of an entry and the link in the lower: one
-comparison sorts, and drops what lies behind the nearest hit so far.
+A ray stands in a path's scratch (`slots.Q_`), in float64; it is carried into each instance's own
+space before it is rounded to float32, so that an object far from the origin is hit as finely as one
+near it.  t counts in lengths of the world direction everywhere.  The stack holds the distance in
+the upper half of an entry and the link in the lower: one comparison sorts, and drops what lies
+behind the nearest hit so far.
 """
 
 from __future__ import annotations
@@ -13,9 +14,27 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.build import BLOCK, LINKS, NODE, NUMBERS
-from mill_lane.core.render.jit import boxes_entered, boxes_touched, inner, kernel, lean, triangles_hit, triangles_touched
+from mill_lane.core.render.jit import (
+    boxes_entered,
+    boxes_touched,
+    inner,
+    kernel,
+    lean,
+    triangles_hit,
+    triangles_touched,
+)
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import address_of, as_i32, f32_at, f64_at, fetch_ahead, float_bits, i64_at, lowest_bit, u64_at
+from mill_lane.core.render.vectors import (
+    address_of,
+    as_i32,
+    f32_at,
+    f64_at,
+    fetch_ahead,
+    float_bits,
+    i64_at,
+    lowest_bit,
+    u64_at,
+)
 
 F, U = np.float32, np.uint64
 LOW = np.uint64(0xFFFFFFFF)
@@ -44,9 +63,21 @@ def _ask_for(nodes: Any, blocks: Any, link: Any) -> None:
 
 @inner
 def mesh_closest(
-    nodes: Any, blocks: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any, stack: Any, lanes: Any
+    nodes: Any,
+    blocks: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    dx: Any,
+    dy: Any,
+    dz: Any,
+    limit: Any,
+    stack: Any,
+    lanes: Any,
 ) -> Any:
-    """The nearest hit in one mesh before `limit`: (t, u, v, slot or -1, nodes tested, blocks tested).
+    """The nearest hit in one mesh before `limit`:
+
+    (t, u, v, slot or -1, nodes tested, blocks tested).
 
     A slot is 8 times the block of the mesh plus the place in it.
     """
@@ -66,7 +97,8 @@ def mesh_closest(
             tested += 1
             mask = boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
             if mask != 0:
-                # The nearest child is gone on with at once, the others are kept in order, the farthest deepest.
+                # The nearest child is gone on with at once, the others are kept in order, the
+                # farthest deepest.
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
                 current = links[base + LINKS + k]
@@ -85,7 +117,9 @@ def mesh_closest(
                 while mask != 0:
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
-                    entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
+                    entry = (float_bits(lanes[k]) << HALF) | (
+                        np.uint64(links[base + LINKS + k]) & LOW
+                    )
                     farther = max(nearest, entry)
                     nearest = min(nearest, entry)
                     j = top
@@ -118,12 +152,22 @@ def mesh_closest(
 
 @inner
 def mesh_blocked(
-    nodes: Any, blocks: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any, stack: Any, lanes: Any
+    nodes: Any,
+    blocks: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    dx: Any,
+    dy: Any,
+    dz: Any,
+    limit: Any,
+    stack: Any,
+    lanes: Any,
 ) -> Any:
     """Whether anything in one mesh is hit before `limit`: (0 or 1, nodes tested, blocks tested).
 
-    The nearest child is looked into first, which finds something a third sooner than any order; the others are left
-    unsorted.
+    The nearest child is looked into first, which finds something a third sooner than any order; the
+    others are left unsorted.
     """
     links = as_i32(nodes)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
@@ -151,7 +195,9 @@ def mesh_blocked(
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
                     _ask_for(nodes, blocks, links[base + LINKS + k])
-                    entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
+                    entry = (float_bits(lanes[k]) << HALF) | (
+                        np.uint64(links[base + LINKS + k]) & LOW
+                    )
                     stack[top] = max(nearest, entry)
                     nearest = min(nearest, entry)
                     top += 1
@@ -159,7 +205,10 @@ def mesh_blocked(
                 continue
         else:
             opened += 1
-            if triangles_touched(blocks, np.int64(~current) * BLOCK, ox, oy, oz, dx, dy, dz, limit) != 0:
+            if (
+                triangles_touched(blocks, np.int64(~current) * BLOCK, ox, oy, oz, dx, dy, dz, limit)
+                != 0
+            ):
                 return np.int64(1), tested, opened
         top -= 1
         current = np.int32(stack[top] & LOW)
@@ -168,7 +217,8 @@ def mesh_blocked(
 
 @lean
 def moving_matrices(w: Any, q: Any, move: int) -> None:
-    """Object-to-world of a moving instance at the path's time, and its inverse, into the path's scratch.
+    """Object-to-world of a moving instance at the path's time, and its inverse, into the path's
+    scratch.
 
     Between the keys of the shutter the matrix runs straight on, element by element.
     """
@@ -224,14 +274,19 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     places = i64_at(w[W_PLACES])
     here = address_of(q)
     below, lanes = u64_at(here + 8 * (Q_STACK + STACK)), f32_at(here + 8 * Q_LANES)
-    nodes, blocks = f32_at(w[W_NODES] + 4 * NODE * places[P_NODE]), f32_at(w[W_BLOCKS] + 4 * BLOCK * places[P_BLOCK])
+    nodes, blocks = (
+        f32_at(w[W_NODES] + 4 * NODE * places[P_NODE]),
+        f32_at(w[W_BLOCKS] + 4 * BLOCK * places[P_BLOCK]),
+    )
     px, py, pz, dx, dy, dz = _ray_into(w, q, 0, places[P_MOVE], places[P_FLAGS])
     found = False
     if any_hit:
         hit, a, b = mesh_blocked(nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
         found = hit != 0
     else:
-        t, u, v, slot, a, b = mesh_closest(nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
+        t, u, v, slot, a, b = mesh_closest(
+            nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes
+        )
         q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = t, u, v, -1, -1
         if slot >= 0:
             q[Q_SLOT], q[Q_PLACE] = places[P_BLOCK] * 8 + slot, 0
@@ -244,17 +299,27 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
 
 @lean
 def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
-    """The nearest hit of the path's ray before Q_FAR: Q_T, Q_BU, Q_BV, Q_SLOT, Q_PLACE (-1 for a miss).
+    """The nearest hit of the path's ray before Q_FAR:
 
-    `which` is ALL or ONLY_SEE_THROUGH.  Q_NODES and Q_BLOCKS receive the work; with `profile` each instance's own is
-    added to the counters.
+    Q_T, Q_BU, Q_BV, Q_SLOT, Q_PLACE (-1 for a miss).
+
+    `which` is ALL or ONLY_SEE_THROUGH.  Q_NODES and Q_BLOCKS receive the work; with `profile` each
+    instance's own is added to the counters.
     """
     count = w[W_PLACE_COUNT]
     places = i64_at(w[W_PLACES])
     if count == 1 and which == ALL and (places[P_FLAGS] & HIDDEN) == 0:
         _only_place(w, q, c, profile, False)
         return
-    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE], q[Q_NODES], q[Q_BLOCKS] = q[Q_FAR], 0.0, 0.0, -1, -1, 0.0, 0.0
+    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE], q[Q_NODES], q[Q_BLOCKS] = (
+        q[Q_FAR],
+        0.0,
+        0.0,
+        -1,
+        -1,
+        0.0,
+        0.0,
+    )
     if count == 0:
         return
     top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_BLOCKS]
@@ -281,7 +346,9 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             while mask != 0:
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
-                entry = (float_bits(lanes[k]) << HALF) | (np.uint64(top_links[base + LINKS + k]) & LOW)
+                entry = (float_bits(lanes[k]) << HALF) | (
+                    np.uint64(top_links[base + LINKS + k]) & LOW
+                )
                 j = top
                 while j > bottom and stack[j - 1] < entry:
                     stack[j] = stack[j - 1]
@@ -295,9 +362,18 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             if (flags & HIDDEN) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 t, hu, hv, found, a, b = mesh_closest(
-                    f32_at(all_nodes + 4 * NODE * at[P_NODE]), f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
-                    px, py, pz, dx, dy, dz, best, below, lanes,
-                )  # fmt: skip
+                    f32_at(all_nodes + 4 * NODE * at[P_NODE]),
+                    f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
+                    px,
+                    py,
+                    pz,
+                    dx,
+                    dy,
+                    dz,
+                    best,
+                    below,
+                    lanes,
+                )
                 tested += a
                 opened += b
                 if profile:
@@ -305,7 +381,13 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
                     c[C_PLACES + place * PLACE_WORK + 1] += b
                 if found >= 0:
                     best = t
-                    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = t, hu, hv, at[P_BLOCK] * 8 + found, place
+                    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = (
+                        t,
+                        hu,
+                        hv,
+                        at[P_BLOCK] * 8 + found,
+                        place,
+                    )
         within = (float_bits(best) << HALF) | LOW
         while True:
             top -= 1
@@ -318,7 +400,9 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
 
 @lean
 def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
-    """Whether anything that lets no light through stands in the path's ray before Q_FAR; work as in `closest`."""
+    """Whether anything that lets no light through stands in the path's ray before Q_FAR; work as in
+    `closest`.
+    """
     count = w[W_PLACE_COUNT]
     places = i64_at(w[W_PLACES])
     if count == 1 and (places[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
@@ -358,9 +442,18 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
             if (at[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 hit, a, b = mesh_blocked(
-                    f32_at(all_nodes + 4 * NODE * at[P_NODE]), f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
-                    px, py, pz, dx, dy, dz, limit, below, lanes,
-                )  # fmt: skip
+                    f32_at(all_nodes + 4 * NODE * at[P_NODE]),
+                    f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
+                    px,
+                    py,
+                    pz,
+                    dx,
+                    dy,
+                    dz,
+                    limit,
+                    below,
+                    lanes,
+                )
                 tested += a
                 opened += b
                 if profile:
@@ -377,12 +470,22 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
 
 @lean
 def closest_batch(
-    world: int, path: int, origins: int, directions: int, distances: int, count: int, t: int, uv: int, slots: int, places: int
+    world: int,
+    path: int,
+    origins: int,
+    directions: int,
+    distances: int,
+    count: int,
+    t: int,
+    uv: int,
+    slots: int,
+    places: int,
 ) -> None:
     """Nearest hits of many rays, for tests, benches and weighing.
 
-    Addresses of float32 (R, 3), (R, 3), (R,), then of what is filled: float32 (R,), (R, 2), int64 (R,), int64 (R,).
-    A slot is 8 x block + place in the block; `numbers_of` turns it into the triangle of the mesh.
+    Addresses of float32 (R, 3), (R, 3), (R,), then of what is filled: float32 (R,), (R, 2), int64
+    (R,), int64 (R,). A slot is 8 x block + place in the block; `numbers_of` turns it into the
+    triangle of the mesh.
     """
     w, q, none = i64_at(world), f64_at(path), i64_at(0)
     o, d, far = f32_at(origins), f32_at(directions), f32_at(distances)
@@ -397,8 +500,12 @@ def closest_batch(
 
 
 @lean
-def blocked_batch(world: int, path: int, origins: int, directions: int, distances: int, count: int, out: int) -> None:
-    """Whether anything is hit before a distance; like `closest_batch`, filling int64 (R,) with 0 or 1."""
+def blocked_batch(
+    world: int, path: int, origins: int, directions: int, distances: int, count: int, out: int
+) -> None:
+    """Whether anything is hit before a distance; like `closest_batch`, filling int64 (R,) with 0 or
+    1.
+    """
     w, q, none = i64_at(world), f64_at(path), i64_at(0)
     o, d, far, answer = f32_at(origins), f32_at(directions), f32_at(distances), i64_at(out)
     for r in range(count):

@@ -1,12 +1,13 @@
 """Eight numbers at once, and memory by its address: the few words that the compiler lacks.
 
-Plain loops over eight boxes are not turned into vector instructions by themselves, so the two innermost tests of the
-renderer and the few lines that the builder repeats for every triangle are written here as LLVM code.  Each has a twin
-in `plain.py` with the same name and arguments; tests compare the two, and where the processor has no fused
-multiply-add, or MILL_LANE_SCALAR is set, the twins are used.
+Plain loops over eight boxes are not turned into vector instructions by themselves, so the two
+innermost tests of the renderer and the few lines that the builder repeats for every triangle are
+written here as LLVM code.  Each has a twin in `plain.py` with the same name and arguments; tests
+compare the two, and where the processor has no fused multiply-add, or MILL_LANE_SCALAR is set, the
+twins are used.
 
-Kernels get arrays as addresses (int64), so that a call passes a few numbers instead of dozens of array descriptions.
-Whoever calls keeps the arrays alive.
+Kernels get arrays as addresses (int64), so that a call passes a few numbers instead of dozens of
+array descriptions. Whoever calls keeps the arrays alive.
 """
 
 from __future__ import annotations
@@ -28,7 +29,10 @@ _PF, _PD = types.CPointer(types.float32), types.CPointer(types.float64)
 
 
 def vectors_available() -> bool:
-    """Whether the vector code can be used: wanted, and the processor multiplies and adds in one step."""
+    """Whether the vector code can be used:
+
+    wanted, and the processor multiplies and adds in one step.
+    """
     if os.environ.get("MILL_LANE_SCALAR"):
         return False
     try:
@@ -104,14 +108,18 @@ def lowest_bit(typing_context: Any, mask: Any) -> Any:
 
 @intrinsic
 def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
-    """Ask for the 256 bytes from pointer[index] on, which will be read soon; nothing waits for them."""
+    """Ask for the 256 bytes from pointer[index] on, which will be read soon; nothing waits for
+    them.
+    """
 
     def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
         byte = ir.PointerType(ir.IntType(8))
         kind = ir.FunctionType(ir.VoidType(), [byte, I32, I32, I32])
         ask = cgutils.get_or_insert_function(builder.module, kind, "llvm.prefetch.p0i8")
         for line in LINES:
-            at = builder.bitcast(builder.gep(args[0], [builder.add(args[1], ir.Constant(I64, 16 * line))]), byte)
+            at = builder.bitcast(
+                builder.gep(args[0], [builder.add(args[1], ir.Constant(I64, 16 * line))]), byte
+            )
             builder.call(ask, [at, ir.Constant(I32, 0), ir.Constant(I32, 3), ir.Constant(I32, 1)])
         return context.get_dummy_value()
 
@@ -120,7 +128,9 @@ def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
 
 def _call(b: Any, name: str, *args: Any) -> Any:
     kind = ir.FunctionType(_V, [_V] * len(args))
-    return b.call(cgutils.get_or_insert_function(b.module, kind, f"llvm.{name}.v{WIDTH}f32"), list(args))
+    return b.call(
+        cgutils.get_or_insert_function(b.module, kind, f"llvm.{name}.v{WIDTH}f32"), list(args)
+    )
 
 
 def _load(b: Any, pointer: Any, index: Any) -> Any:
@@ -169,14 +179,27 @@ def _entered(b: Any, args: Any) -> tuple[Any, Any]:
 
 @intrinsic
 def boxes_entered(
-    typing_context: Any, nodes: Any, base: Any, near_x: Any, near_y: Any, near_z: Any,
-    ix: Any, iy: Any, iz: Any, ox: Any, oy: Any, oz: Any, limit: Any, lanes: Any,
-) -> Any:  # fmt: skip
-    """Which of a node's eight boxes a ray enters before `limit`, as a bit mask; where it does goes to lanes[0:8].
+    typing_context: Any,
+    nodes: Any,
+    base: Any,
+    near_x: Any,
+    near_y: Any,
+    near_z: Any,
+    ix: Any,
+    iy: Any,
+    iz: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    limit: Any,
+    lanes: Any,
+) -> Any:
+    """Which of a node's eight boxes a ray enters before `limit`, as a bit mask; where it does goes
+    to lanes[0:8].
 
-    `near_x` is 0 where the ray runs along +x and 8 where it runs along -x: the planes that it meets first stand there.
-    i is the inverse direction, o the origin.  Boxes are widened by two units in the last place, so that no edge
-    between two of them is missed.
+    `near_x` is 0 where the ray runs along +x and 8 where it runs along -x: the planes that it meets
+    first stand there. i is the inverse direction, o the origin.  Boxes are widened by two units in
+    the last place, so that no edge between two of them is missed.
     """
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
@@ -189,9 +212,20 @@ def boxes_entered(
 
 @intrinsic
 def boxes_touched(
-    typing_context: Any, nodes: Any, base: Any, near_x: Any, near_y: Any, near_z: Any,
-    ix: Any, iy: Any, iz: Any, ox: Any, oy: Any, oz: Any, limit: Any,
-) -> Any:  # fmt: skip
+    typing_context: Any,
+    nodes: Any,
+    base: Any,
+    near_x: Any,
+    near_y: Any,
+    near_z: Any,
+    ix: Any,
+    iy: Any,
+    iz: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    limit: Any,
+) -> Any:
     """`boxes_entered` for rays that only ask whether there is anything: the mask alone."""
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
@@ -201,7 +235,9 @@ def boxes_touched(
 
 
 def _corners_against_ray(b: Any, args: Any) -> tuple[Any, ...]:
-    """(u, v, total, distance along the normal, slope of the ray along it, inside) of eight triangles, as vectors."""
+    """(u, v, total, distance along the normal, slope of the ray along it, inside) of eight
+    triangles, as vectors.
+    """
     p, base, ox, oy, oz, dx, dy, dz = args
     o, d = [_splat(b, x) for x in (ox, oy, oz)], [_splat(b, x) for x in (dx, dy, dz)]
 
@@ -215,7 +251,10 @@ def _corners_against_ray(b: Any, args: Any) -> tuple[Any, ...]:
         return [b.fadd(x[i], y[i]) for i in range(3)]
 
     def cross(x: list[Any], y: list[Any]) -> list[Any]:
-        return [_call(b, "fma", x[i], y[j], b.fneg(b.fmul(x[j], y[i]))) for i, j in ((1, 2), (2, 0), (0, 1))]
+        return [
+            _call(b, "fma", x[i], y[j], b.fneg(b.fmul(x[j], y[i])))
+            for i, j in ((1, 2), (2, 0), (0, 1))
+        ]
 
     def dot(x: list[Any], y: list[Any]) -> Any:
         return _call(b, "fma", x[0], y[0], _call(b, "fma", x[1], y[1], b.fmul(x[2], y[2])))
@@ -237,13 +276,24 @@ def _corners_against_ray(b: Any, args: Any) -> tuple[Any, ...]:
 
 @intrinsic
 def triangles_hit(
-    typing_context: Any, blocks: Any, base: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any, lanes: Any
+    typing_context: Any,
+    blocks: Any,
+    base: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    dx: Any,
+    dy: Any,
+    dz: Any,
+    limit: Any,
+    lanes: Any,
 ) -> Any:
     """Which of a block's eight triangles a ray hits with 0 < t < limit; t, u, v go to lanes[0:24].
 
-    Signed volumes of the edges against the ray (Pluecker coordinates): two triangles that share an edge compute the
-    same number for it, so that nothing gets through between them; each is taken a hundred-thousandth wider, since
-    where many edges meet in a corner their signs need not agree.  u and v weigh the second and third corner.
+    Signed volumes of the edges against the ray (Pluecker coordinates): two triangles that share an
+    edge compute the same number for it, so that nothing gets through between them; each is taken a
+    hundred-thousandth wider, since where many edges meet in a corner their signs need not agree.  u
+    and v weigh the second and third corner.
     """
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
@@ -253,7 +303,9 @@ def triangles_hit(
         scale = b.fdiv(_splat(b, ir.Constant(F32, 1.0)), total)
         # A triangle without area gives 0 / 0 here, and no comparison with that holds.
         zero = _splat(b, ir.Constant(F32, 0.0))
-        inside = b.and_(inside, b.and_(b.fcmp_ordered(">", t, zero), b.fcmp_ordered("<", t, _splat(b, limit))))
+        inside = b.and_(
+            inside, b.and_(b.fcmp_ordered(">", t, zero), b.fcmp_ordered("<", t, _splat(b, limit)))
+        )
         for k, x in enumerate((t, b.fmul(u, scale), b.fmul(v, scale))):
             _store(b, x, lanes, _int(k * WIDTH))
         return _mask(b, inside)
@@ -263,9 +315,21 @@ def triangles_hit(
 
 @intrinsic
 def triangles_touched(
-    typing_context: Any, blocks: Any, base: Any, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any
+    typing_context: Any,
+    blocks: Any,
+    base: Any,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    dx: Any,
+    dy: Any,
+    dz: Any,
+    limit: Any,
 ) -> Any:
-    """`triangles_hit` for rays that only ask whether there is anything: the mask alone, without a division."""
+    """`triangles_hit` for rays that only ask whether there is anything:
+
+    the mask alone, without a division.
+    """
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
         _, _, _, along, slope, inside = _corners_against_ray(b, args[:8])
@@ -273,7 +337,13 @@ def triangles_touched(
         product = b.fmul(along, slope)
         most = b.fmul(_splat(b, args[8]), b.fmul(slope, slope))
         zero = _splat(b, ir.Constant(F32, 0.0))
-        return _mask(b, b.and_(inside, b.and_(b.fcmp_ordered(">", product, zero), b.fcmp_ordered("<", product, most))))
+        return _mask(
+            b,
+            b.and_(
+                inside,
+                b.and_(b.fcmp_ordered(">", product, zero), b.fcmp_ordered("<", product, most)),
+            ),
+        )
 
     return types.int32(_PF, types.int64, *[types.float32] * 7), code
 

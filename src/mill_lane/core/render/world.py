@@ -61,34 +61,65 @@ class World:
     transforms: NDArray[np.float64]  # (M, TEXTURE_SLOTS, 6) rows of the UV transform
     textures: Textures
     lights: Lights
-    media: NDArray[np.float64]  # (D, MEDIUM_COLUMNS): box minimum, box maximum, scatter, extinction, g
-    moves: NDArray[np.float64]  # (K, CAMERA_KEYS, 12) object-to-world over the shutter of what moves
+    media: NDArray[
+        np.float64
+    ]  # (D, MEDIUM_COLUMNS): box minimum, box maximum, scatter, extinction, g
+    moves: NDArray[
+        np.float64
+    ]  # (K, CAMERA_KEYS, 12) object-to-world over the shutter of what moves
     following: NDArray[np.float64]  # (K, 12) object-to-world in the next frame of what moves
-    sizes: NDArray[np.float64] = field(init=False)  # (P,) how much larger than its own an object's lengths can be
+    sizes: NDArray[np.float64] = field(
+        init=False
+    )  # (P,) how much larger than its own an object's lengths can be
     table: NDArray[np.int64] = field(init=False)
 
     def __post_init__(self) -> None:
         columns = self.to_world.reshape(-1, 3, 4)[:, :, :3]
-        object.__setattr__(self, "sizes", np.ascontiguousarray(np.sqrt((columns**2).sum(1).max(1, initial=0.0))))
+        object.__setattr__(
+            self, "sizes", np.ascontiguousarray(np.sqrt((columns**2).sum(1).max(1, initial=0.0)))
+        )
         table = np.zeros(s.WORLD_SLOTS, np.int64)
         lights, textures = self.lights, self.textures
         arrays: dict[int, Array] = {
-            s.W_TOP: self.top, s.W_NODES: self.nodes, s.W_BLOCKS: self.blocks, s.W_TO_OBJECT: self.to_object,
-            s.W_TO_WORLD: self.to_world, s.W_PLACES: self.places, s.W_NORMALS: self.normals, s.W_UVS: self.uvs,
-            s.W_TRIANGLES: self.triangles, s.W_FACTORS: self.factors, s.W_SLOTS: self.slots,
-            s.W_UV_TRANSFORMS: self.transforms, s.W_TEXTURES: textures.table, s.W_LEVELS: textures.levels,
-            s.W_NARROW: textures.narrow, s.W_WIDE: textures.wide, s.W_DECODE: textures.decode,
-            s.W_LAMPS: lights.rows, s.W_LAMP_RUNNING: lights.running, s.W_LAMP_AREAS: lights.areas,
-            s.W_LAMP_SLOTS: lights.slots, s.W_SKY: lights.sky, s.W_SKY_ROWS: lights.sky_rows,
-            s.W_SKY_COLUMNS: lights.sky_columns, s.W_SKY_PIXELS: lights.sky_pixels, s.W_MEDIA: self.media,
-            s.W_MOVES: self.moves, s.W_NEXT: self.following, s.W_SIZES: self.sizes,
-        }  # fmt: skip
+            s.W_TOP: self.top,
+            s.W_NODES: self.nodes,
+            s.W_BLOCKS: self.blocks,
+            s.W_TO_OBJECT: self.to_object,
+            s.W_TO_WORLD: self.to_world,
+            s.W_PLACES: self.places,
+            s.W_NORMALS: self.normals,
+            s.W_UVS: self.uvs,
+            s.W_TRIANGLES: self.triangles,
+            s.W_FACTORS: self.factors,
+            s.W_SLOTS: self.slots,
+            s.W_UV_TRANSFORMS: self.transforms,
+            s.W_TEXTURES: textures.table,
+            s.W_LEVELS: textures.levels,
+            s.W_NARROW: textures.narrow,
+            s.W_WIDE: textures.wide,
+            s.W_DECODE: textures.decode,
+            s.W_LAMPS: lights.rows,
+            s.W_LAMP_RUNNING: lights.running,
+            s.W_LAMP_AREAS: lights.areas,
+            s.W_LAMP_SLOTS: lights.slots,
+            s.W_SKY: lights.sky,
+            s.W_SKY_ROWS: lights.sky_rows,
+            s.W_SKY_COLUMNS: lights.sky_columns,
+            s.W_SKY_PIXELS: lights.sky_pixels,
+            s.W_MEDIA: self.media,
+            s.W_MOVES: self.moves,
+            s.W_NEXT: self.following,
+            s.W_SIZES: self.sizes,
+        }
         for slot, array in arrays.items():
             assert array.flags.c_contiguous, slot
             table[slot] = array.ctypes.data
         table[s.W_LAMP_COUNT], table[s.W_MEDIA_COUNT] = len(lights.rows), len(self.media)
         table[s.W_SKY_LAMP], table[s.W_SUN_LAMP] = lights.sky_lamp, lights.sun_lamp
-        table[s.W_SKY_HEIGHT], table[s.W_SKY_WIDTH] = lights.sky_columns.shape[0], lights.sky_columns.shape[1] - 1
+        table[s.W_SKY_HEIGHT], table[s.W_SKY_WIDTH] = (
+            lights.sky_columns.shape[0],
+            lights.sky_columns.shape[1] - 1,
+        )
         table[s.W_PLACE_COUNT], table[s.W_MATERIAL_COUNT] = len(self.places), len(self.factors)
         see_through = self.places[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN) == s.SEE_THROUGH
         table[s.W_SEE_THROUGH] = int(see_through.any())

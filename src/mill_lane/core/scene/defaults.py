@@ -1,4 +1,6 @@
-"""A camera and a light for scenes that come without, so that something can be seen; both are marked as added."""
+"""A camera and a light for scenes that come without, so that something can be seen; both are marked
+as added.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
 """What a scene is.  Everything here is immutable; a trim makes a new `Scene`.
 
-Right-handed, Y up, metres, seconds, linear Rec.709 colour.  Vertex data and pictures are not held: a `Part` and an
-`Image` know how to read theirs, so that a scene of many gigabytes can be listed in a moment.
+Right-handed, Y up, metres, seconds, linear Rec.709 colour.  Vertex data and pictures are not held:
+a `Part` and an `Image` know how to read theirs, so that a scene of many gigabytes can be listed in
+a moment.
 """
 
 from __future__ import annotations
@@ -22,8 +23,9 @@ Vec3 = tuple[float, float, float]
 class Geometry:
     """The vertices of one part.
 
-    positions : float32 (V, 3), metres.  normals : float32 (V, 3), unit length.  uvs : float32 (V, 2) or None.
-    triangles : uint32 (T, 3), indices into the vertices, counter-clockwise seen from the front.
+    positions : float32 (V, 3), metres.  normals : float32 (V, 3), unit length.  uvs : float32 (V,
+    2) or None. triangles : uint32 (T, 3), indices into the vertices, counter-clockwise seen from
+    the front.
     """
 
     positions: F32
@@ -49,8 +51,8 @@ class Part:
 class Mesh:
     name: str
     parts: tuple[Part, ...]
-    # What the file declares, where this is the cage of a subdivision surface: scheme ("catmullClark", "loop" or
-    # "bilinear"), corners of its polygons, triangles.
+    # What the file declares, where this is the cage of a subdivision surface: scheme
+    # ("catmullClark", "loop" or "bilinear"), corners of its polygons, triangles.
     subdivision: tuple[str, int, int] | None = None
 
     @property
@@ -104,7 +106,9 @@ class TextureUse:
 
 @dataclass(frozen=True)
 class Material:
-    """glTF metallic-roughness with the KHR extensions ior, transmission, volume and emissive_strength."""
+    """glTF metallic-roughness with the KHR extensions ior, transmission, volume and
+    emissive_strength.
+    """
 
     name: str = "plain"
     base_color: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
@@ -153,7 +157,10 @@ class Material:
 
 @dataclass(frozen=True)
 class Light:
-    """KHR_lights_punctual: candela for point and spot, lux for directional; it shines along its node's -Z."""
+    """KHR_lights_punctual:
+
+    candela for point and spot, lux for directional; it shines along its node's -Z.
+    """
 
     name: str
     kind: Literal["point", "spot", "directional"]
@@ -166,7 +173,10 @@ class Light:
 
 @dataclass(frozen=True)
 class Camera:
-    """A perspective camera looking along its node's -Z.  `yfov` is the full vertical angle in radians."""
+    """A perspective camera looking along its node's -Z.
+
+    `yfov` is the full vertical angle in radians.
+    """
 
     name: str
     yfov: float
@@ -176,7 +186,10 @@ class Camera:
 
 @dataclass(frozen=True)
 class Medium:
-    """Homogeneous fog in a box.  `scatter` and `absorb` are per metre; `g` is the Henyey-Greenstein mean cosine."""
+    """Homogeneous fog in a box.
+
+    `scatter` and `absorb` are per metre; `g` is the Henyey-Greenstein mean cosine.
+    """
 
     name: str
     box_min: Vec3
@@ -188,10 +201,13 @@ class Medium:
 
 @dataclass(frozen=True)
 class Environment:
-    """Light from all round: a gradient from the ground over the horizon to the zenith, radiance in each.
+    """Light from all round:
 
-    With `sun_elevation` (degrees) it is a clear sky with a sun instead, which gives level ground `strength` in all; the
-    azimuth counts from -Z over +X.  With `pixels`, float32 (H, W, 3) in longitude over latitude, it is that picture.
+    a gradient from the ground over the horizon to the zenith, radiance in each.
+
+    With `sun_elevation` (degrees) it is a clear sky with a sun instead, which gives level ground
+    `strength` in all; the azimuth counts from -Z over +X.  With `pixels`, float32 (H, W, 3) in
+    longitude over latitude, it is that picture.
     """
 
     zenith: Vec3 = (0.0, 0.0, 0.0)
@@ -208,7 +224,8 @@ class Environment:
 class Channel:
     """Keyframes of one property of a node.
 
-    times : float64 (K,), seconds, increasing.  values : float64 (K, 3 or 4), or (3K, ...) for CUBICSPLINE.
+    times : float64 (K,), seconds, increasing.  values : float64 (K, 3 or 4), or (3K, ...) for
+    CUBICSPLINE.
     """
 
     path: Literal["translation", "rotation", "scale"]
@@ -219,7 +236,10 @@ class Channel:
 
 @dataclass(frozen=True, eq=False)
 class Node:
-    """A place in the scene.  `matrix` wins over translation, rotation (x, y, z, w) and scale where it is given."""
+    """A place in the scene.
+
+    `matrix` wins over translation, rotation (x, y, z, w) and scale where it is given.
+    """
 
     name: str
     parent: int = -1
@@ -243,7 +263,10 @@ class Note:
 
 @dataclass(frozen=True, eq=False)
 class Scene:
-    """A whole scene.  `origin` is what the reader keeps so that a writer can hand back what was not understood."""
+    """A whole scene.
+
+    `origin` is what the reader keeps so that a writer can hand back what was not understood.
+    """
 
     name: str
     nodes: tuple[Node, ...] = ()
@@ -260,7 +283,9 @@ class Scene:
     notes: tuple[Note, ...] = ()
     read_as: tuple[str, str] | None = None  # unit and axis up, where they were guessed
     origin: Any = field(default=None, repr=False)
-    keep: Any = field(default=None, repr=False)  # a temporary folder that lives as long as the scene
+    keep: Any = field(
+        default=None, repr=False
+    )  # a temporary folder that lives as long as the scene
 
     @property
     def placements(self) -> list[tuple[int, int]]:
@@ -273,7 +298,10 @@ class Scene:
         return [(i, n.light) for i, n in enumerate(self.nodes) if n.light >= 0]
 
     def camera_node(self, name: str | None = None) -> int:
-        """The node of the named camera, or of the first one.  Raises KeyError when there is none such."""
+        """The node of the named camera, or of the first one.
+
+        Raises KeyError when there is none such.
+        """
         for i, n in enumerate(self.nodes):
             if n.camera >= 0 and (name is None or self.cameras[n.camera].name == name):
                 return i
@@ -285,4 +313,6 @@ class Scene:
 
     def with_images(self, images: dict[int, Image]) -> Scene:
         """A scene in which some images are replaced, by their index."""
-        return replace(self, images=tuple(images.get(i, image) for i, image in enumerate(self.images)))
+        return replace(
+            self, images=tuple(images.get(i, image) for i, image in enumerate(self.images))
+        )

@@ -33,7 +33,9 @@ def slerp(a: F64, b: F64, t: float) -> F64:
 
 
 def sample(channel: Channel, time: float) -> F64:
-    """The value of a channel at a time in seconds; before and after its keys it holds (glTF 2.0, appendix C)."""
+    """The value of a channel at a time in seconds; before and after its keys it holds (glTF 2.0,
+    appendix C).
+    """
     times, values = channel.times, channel.values
     cubic = channel.interpolation == "CUBICSPLINE"
     knots = values[1::3] if cubic else values
@@ -120,7 +122,9 @@ def world_matrices(scene: Scene, time: float) -> F64:
     level = [i for i in below if scene.nodes[i].parent < 0]
     while level:
         pairs = [(i, child) for i in level for child in below.get(i, ())]
-        parents, children = (np.array(x, np.int64) for x in zip(*pairs, strict=True)) if pairs else (None, None)
+        parents, children = (
+            (np.array(x, np.int64) for x in zip(*pairs, strict=True)) if pairs else (None, None)
+        )
         if parents is not None:
             out[children] = out[parents] @ out[children]
         level = [child for _, child in pairs if child in below]

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from mill_lane.core.render.sizes import chain_values
 from mill_lane.core.weigh.inventory import Inventory, TextureRow
 
-# Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade does not say where
-# 512 begins; three times as far again is ours.
+# Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade
+# does not say where 512 begins; three times as far again is ours.
 BANDS = ((3.0, 4096), (10.0, 2048), (30.0, 1024))
 FARTHEST = 512
 
@@ -34,7 +34,8 @@ class Proposal:
 def side_limit(distance: float) -> int:
     """The longest side in pixels for something at this distance in metres.
 
-    3 m itself belongs to the middle band, and so does 10 m ("3 to 10 m"); 30 m belongs to the farthest.
+    3 m itself belongs to the middle band, and so does 10 m ("3 to 10 m"); 30 m belongs to the
+    farthest.
     """
     if distance < BANDS[0][0]:
         return BANDS[0][1]
@@ -52,7 +53,10 @@ def halvings(width: int, height: int, limit: int) -> int:
 
 
 def by_distance(inventory: Inventory) -> list[Proposal]:
-    """What the distance rule asks for, the largest saving first.  Missing and unused textures are left alone."""
+    """What the distance rule asks for, the largest saving first.
+
+    Missing and unused textures are left alone.
+    """
     out = []
     for t in inventory.textures:
         if t.missing or t.memory_bytes == 0 or t.nearest_m is None:
@@ -61,7 +65,18 @@ def by_distance(inventory: Inventory) -> list[Proposal]:
         if halvings(t.width, t.height, limit):
             new, held = shrunk(t, limit)
             why = f"never nearer than {t.nearest_m:.1f} m: {limit} px"
-            out.append(Proposal(t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes, held, why))
+            out.append(
+                Proposal(
+                    t.index,
+                    t.name,
+                    t.nearest_m,
+                    (t.width, t.height),
+                    new,
+                    t.memory_bytes,
+                    held,
+                    why,
+                )
+            )
     return sorted(out, key=lambda p: (-p.saves, p.image))
 
 

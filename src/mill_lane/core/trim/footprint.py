@@ -9,7 +9,8 @@ from mill_lane.core.weigh.inventory import Inventory
 def by_footprint(inventory: Inventory, scale: float = 1.0) -> list[Proposal]:
     """What the texel need asks for, the largest saving first; none before the scene was looked at.
 
-    `scale` is the height of the final picture over `Look.height`.  Textures that no ray met are left alone.
+    `scale` is the height of the final picture over `Look.height`.  Textures that no ray met are
+    left alone.
     """
     out = []
     for t in inventory.textures:
@@ -20,5 +21,9 @@ def by_footprint(inventory: Inventory, scale: float = 1.0) -> list[Proposal]:
         new, held = shrunk(t, limit)
         across, down = (round(x * scale) for x in t.need)
         why = f"the shot shows {across} x {down} of it"
-        out.append(Proposal(t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes, held, why))
+        out.append(
+            Proposal(
+                t.index, t.name, t.nearest_m, (t.width, t.height), new, t.memory_bytes, held, why
+            )
+        )
     return sorted(out, key=lambda p: (-p.saves, p.image))

@@ -29,11 +29,15 @@ class Change:
     new_file_bytes: int
 
 
-def shrink(scene: Scene, sizes: dict[int, int], progress: Progress = silent) -> tuple[Scene, list[Change]]:
-    """A scene whose images (by index) are halved until their longer side is within sizes[image] pixels.
+def shrink(
+    scene: Scene, sizes: dict[int, int], progress: Progress = silent
+) -> tuple[Scene, list[Change]]:
+    """A scene whose images (by index) are halved until their longer side is within sizes[image]
+    pixels.
 
-    The smaller picture is the very mip level that the renderer made of the large one: averaged in linear light where
-    it holds colour.  PNG stays PNG with its bits, JPEG is encoded anew at quality 92.
+    The smaller picture is the very mip level that the renderer made of the large one: averaged in
+    linear light where it holds colour.  PNG stays PNG with its bits, JPEG is encoded anew at
+    quality 92.
     """
     colours = srgb_images(scene)
     images: dict[int, Image] = {}
@@ -47,7 +51,16 @@ def shrink(scene: Scene, sizes: dict[int, int], progress: Progress = silent) -> 
                 pixels = halve(pixels, index in colours)
             data = encode(pixels, image.mime, QUALITY)
             height, width, channels = pixels.shape
-            new = Image(image.name, image.mime, width, height, channels, image.bits, len(data), partial(bytes, data))
+            new = Image(
+                image.name,
+                image.mime,
+                width,
+                height,
+                channels,
+                image.bits,
+                len(data),
+                partial(bytes, data),
+            )
             images[index] = new
             changes.append(
                 Change(

@@ -24,13 +24,19 @@ Ready = Callable[[Inventory], None]
 
 
 def weigh_closely(
-    scene: Scene, aspect: float = 16 / 9, camera: str | None = None, threads: int = 1, progress: Progress = silent,
+    scene: Scene,
+    aspect: float = 16 / 9,
+    camera: str | None = None,
+    threads: int = 1,
+    progress: Progress = silent,
     ready: Ready | None = None,
-) -> Inventory:  # fmt: skip
-    """Count and measure, decode every picture, look at the shot from all over its frames, and light it.
+) -> Inventory:
+    """Count and measure, decode every picture, look at the shot from all over its frames, and light
+    it.
 
-    `ready` gets the inventory after each stage.  The pictures are decoded one after another and kept small, so that this
-    takes little more memory than the meshes.  Raises MillError where the scene is damaged.
+    `ready` gets the inventory after each stage.  The pictures are decoded one after another and
+    kept small, so that this takes little more memory than the meshes.  Raises MillError where the
+    scene is damaged.
     """
     tell = ready or (lambda inventory: None)
     inventory = weigh(scene, aspect, camera, part(progress, 0.0, 0.3), exact=True)
@@ -38,7 +44,9 @@ def weigh_closely(
     looks = []
     for i, found in enumerate(in_order(lambda k: _image(scene, k), len(scene.images), threads)):
         looks.append(found)
-        progress(0.3 + 0.3 * (i + 1) / len(scene.images), f"textures: {i + 1} of {len(scene.images)}")
+        progress(
+            0.3 + 0.3 * (i + 1) / len(scene.images), f"textures: {i + 1} of {len(scene.images)}"
+        )
     inventory = with_images(inventory, looks)
     tell(inventory)
     small = scene.with_images({i: x.small for i, x in enumerate(looks)})
@@ -48,8 +56,12 @@ def weigh_closely(
     inventory = with_view(inventory, scene, view, aspect)
     tell(inventory)
     first, last = scene.frames
-    frames = sorted({first + round(i * (last - first) / (LIT_FRAMES - 1)) for i in range(LIT_FRAMES)})
-    lit = light_view(loaded, frames, aspect, threads, camera=camera, progress=part(progress, 0.9, 1.0))
+    frames = sorted(
+        {first + round(i * (last - first) / (LIT_FRAMES - 1)) for i in range(LIT_FRAMES)}
+    )
+    lit = light_view(
+        loaded, frames, aspect, threads, camera=camera, progress=part(progress, 0.9, 1.0)
+    )
     return with_lights(inventory, scene, lit)
 
 
@@ -58,7 +70,9 @@ def _image(scene: Scene, index: int) -> ImageLook:
     try:
         return look_at_image(image)
     except MillError:
-        return ImageLook(image.channels, image.bits, "cannot be decoded", "", replace(image, missing=True))
+        return ImageLook(
+            image.channels, image.bits, "cannot be decoded", "", replace(image, missing=True)
+        )
 
 
 def with_images(inventory: Inventory, looks: list[ImageLook]) -> Inventory:
@@ -88,7 +102,9 @@ def with_view(inventory: Inventory, scene: Scene, view: View, aspect: float) -> 
     most: dict[int, tuple[float, int]] = {}
     for thing, mesh in enumerate(placed):
         best[mesh] = max(best.get(mesh, 0), int(view.best[thing]))
-        most[mesh] = max(most.get(mesh, (-1.0, 0)), (float(view.most[thing]), int(view.where[thing])))
+        most[mesh] = max(
+            most.get(mesh, (-1.0, 0)), (float(view.most[thing]), int(view.where[thing]))
+        )
     pixels = PICTURE_HEIGHT**2 * aspect
     meshes, by_image = [], dict.fromkeys(range(len(inventory.textures)), -1)
     for row in inventory.meshes:
@@ -108,22 +124,39 @@ def with_view(inventory: Inventory, scene: Scene, view: View, aspect: float) -> 
         )
     textures = [
         row.model_copy(
-            update={"need": view.needs.get(row.index), "seen": CLASSES[by_image[row.index]] if by_image[row.index] >= 0 else None}
+            update={
+                "need": view.needs.get(row.index),
+                "seen": CLASSES[by_image[row.index]] if by_image[row.index] >= 0 else None,
+            }
         )
         for row in inventory.textures
     ]
     footprints = [
-        f.model_copy(update={"seen": CLASSES[int(view.best[f.thing])], "share": float(view.most[f.thing])})
+        f.model_copy(
+            update={"seen": CLASSES[int(view.best[f.thing])], "share": float(view.most[f.thing])}
+        )
         for f in inventory.footprints
     ]
     shown = np.minimum(view.overlap, 255).astype(np.uint8)[..., None]
     found = Look(
-        frames=view.frames, rays=view.rays, steady=view.steady, height=PICTURE_HEIGHT, layers_most=view.layers_most,
-        layers_p99=view.layers_p99, overlap=base64.b64encode(encode(shown, "image/png")).decode(),
-        overlap_frame=view.overlap_frame, fog=view.fog,
-    )  # fmt: skip
+        frames=view.frames,
+        rays=view.rays,
+        steady=view.steady,
+        height=PICTURE_HEIGHT,
+        layers_most=view.layers_most,
+        layers_p99=view.layers_p99,
+        overlap=base64.b64encode(encode(shown, "image/png")).decode(),
+        overlap_frame=view.overlap_frame,
+        fog=view.fog,
+    )
     return inventory.model_copy(
-        update={"meshes": meshes, "textures": textures, "footprints": footprints, "look": found, "stage": 3}
+        update={
+            "meshes": meshes,
+            "textures": textures,
+            "footprints": footprints,
+            "look": found,
+            "stage": 3,
+        }
     )
 
 
@@ -146,6 +179,10 @@ def with_lights(inventory: Inventory, scene: Scene, lit: LightView) -> Inventory
         for row in inventory.lights
     ]
     found = inventory.look.model_copy(
-        update={"light_frames": lit.frames, "mean": lit.mean, "blown": [(names[t], share) for t, share in lit.blown]}
+        update={
+            "light_frames": lit.frames,
+            "mean": lit.mean,
+            "blown": [(names[t], share) for t, share in lit.blown],
+        }
     )
     return inventory.model_copy(update={"lights": lights, "look": found, "stage": 4})

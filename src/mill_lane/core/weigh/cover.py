@@ -1,4 +1,7 @@
-"""Textures read for many places at once, coarsely: means of channels, and alpha at the nearest texel."""
+"""Textures read for many places at once, coarsely:
+
+means of channels, and alpha at the nearest texel.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,9 @@ I64 = NDArray[np.int64]
 
 
 def means(world: World, slot: int, channel: int) -> F64:
-    """The mean of a channel of each material's texture, from the last level of its chain; 1 where there is none."""
+    """The mean of a channel of each material's texture, from the last level of its chain; 1 where
+    there is none.
+    """
     out = np.ones(len(world.factors))
     t = world.textures
     for i, index in enumerate(world.slots[:, slot]):
@@ -36,8 +41,12 @@ def alphas(world: World, material: I64, uv: F64) -> F64:
             continue
         rows, k = np.flatnonzero(material == m), world.transforms[m, s.BASE]
         first, width, height = (int(x) for x in t.levels[t.table[index, s.T_FIRST_LEVEL]])
-        u = _wrapped(k[0] * uv[rows, 0] + k[1] * uv[rows, 1] + k[2], int(t.table[index, s.T_WRAP_U]), width)
-        v = _wrapped(k[3] * uv[rows, 0] + k[4] * uv[rows, 1] + k[5], int(t.table[index, s.T_WRAP_V]), height)
+        u = _wrapped(
+            k[0] * uv[rows, 0] + k[1] * uv[rows, 1] + k[2], int(t.table[index, s.T_WRAP_U]), width
+        )
+        v = _wrapped(
+            k[3] * uv[rows, 0] + k[4] * uv[rows, 1] + k[5], int(t.table[index, s.T_WRAP_V]), height
+        )
         channels = int(t.table[index, s.T_CHANNELS])
         at = first + (v * width + u) * channels + channels - 1
         out[rows] = t.wide[at] / 65535 if t.table[index, s.T_WIDE] else t.narrow[at] / 255

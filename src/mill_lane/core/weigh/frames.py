@@ -16,7 +16,9 @@ MOST_FRAMES = 240
 
 
 def frames_looked_at(frames: tuple[int, int]) -> list[int]:
-    """Every frame of the range, or an even spread of 240 of them with both ends where there are more."""
+    """Every frame of the range, or an even spread of 240 of them with both ends where there are
+    more.
+    """
     first, last = frames
     n = last - first + 1
     if n <= MOST_FRAMES:
@@ -26,7 +28,10 @@ def frames_looked_at(frames: tuple[int, int]) -> list[int]:
 
 @dataclass(frozen=True, eq=False)
 class Track:
-    """The camera by frame: positions and unit directions (F, 3), and half the opening angles in radians."""
+    """The camera by frame:
+
+    positions and unit directions (F, 3), and half the opening angles in radians.
+    """
 
     name: str
     positions: NDArray[np.float64]
@@ -43,17 +48,26 @@ class Track:
         first: NDArray[np.float64] = self.matrices[0]
         return first
 
-    def boxes(self, parts: list[tuple[int, int, int, Part]]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def boxes(
+        self, parts: list[tuple[int, int, int, Part]]
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """World boxes of placed parts, each (F or 1, N, 3)."""
         lo = np.empty((len(self.matrices), len(parts), 3))
         hi = np.empty_like(lo)
         for f, matrices in enumerate(self.matrices):
             for j, (node, _, _, p) in enumerate(parts):
-                lo[f, j], hi[f, j] = world_box(matrices[node], np.array(p.bounds_min), np.array(p.bounds_max))
+                lo[f, j], hi[f, j] = world_box(
+                    matrices[node], np.array(p.bounds_min), np.array(p.bounds_max)
+                )
         return lo, hi
 
-    def in_view(self, f: int, lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.bool_]:
-        """Whether a box (N, 3) reaches into the camera's pyramid: never wrongly no, now and then wrongly yes."""
+    def in_view(
+        self, f: int, lo: NDArray[np.float64], hi: NDArray[np.float64]
+    ) -> NDArray[np.bool_]:
+        """Whether a box (N, 3) reaches into the camera's pyramid:
+
+        never wrongly no, now and then wrongly yes.
+        """
         centre, half = (lo + hi) / 2 - self.positions[f], (hi - lo) / 2
         inside = np.ones(len(lo), bool)
         for axis, angle in ((self.right[f], self.half_width), (self.up[f], self.half_height)):
@@ -63,7 +77,9 @@ class Track:
                 inside &= centre @ n + half @ np.abs(n) > 0
         return inside & self.in_front(f, lo, hi)
 
-    def in_front(self, f: int, lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.bool_]:
+    def in_front(
+        self, f: int, lo: NDArray[np.float64], hi: NDArray[np.float64]
+    ) -> NDArray[np.bool_]:
         """Whether a box (N, 3) reaches before the plane through the camera."""
         centre, half = (lo + hi) / 2 - self.positions[f], (hi - lo) / 2
         n = self.forward[f]
@@ -71,12 +87,16 @@ class Track:
         return found
 
 
-def camera_track(scene: Scene, frames: list[int], aspect: float, camera: str | None = None) -> Track:
+def camera_track(
+    scene: Scene, frames: list[int], aspect: float, camera: str | None = None
+) -> Track:
     """Follow the camera over frames.  Raises MillError when there is no such camera."""
     try:
         node = scene.camera_node(camera)
     except KeyError as e:
-        raise MillError(f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene.") from e
+        raise MillError(
+            f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
+        ) from e
     still = stands_still(scene, [n for n, _ in scene.placements])
     posed = [world_matrices(scene, scene.seconds(f)) for f in (frames[:1] if still else frames)]
     own = np.array([node_matrix(scene, node, scene.seconds(f)) for f in frames])

@@ -1,5 +1,7 @@
-"""What many rays meet at once, with how the picture lies on it: ray differentials after Igehy, "Tracing Ray
-Differentials" (SIGGRAPH 1999), for all rays together in numpy.
+"""What many rays meet at once, with how the picture lies on it:
+
+ray differentials after Igehy, "Tracing Ray Differentials" (SIGGRAPH 1999), for all rays together in
+numpy.
 """
 
 from __future__ import annotations
@@ -21,7 +23,9 @@ FAR = 1e29  # beyond this nothing was hit
 
 @dataclass(frozen=True, eq=False)
 class Rays:
-    """R rays: where they start, where they go (unit length), and how both change from one pixel to the next.
+    """R rays:
+
+    where they start, where they go (unit length), and how both change from one pixel to the next.
 
     o, d : (R, 3).  do, dd : (R, 2, 3), per pixel to the right and down.
     """
@@ -37,10 +41,13 @@ class Rays:
 
 @dataclass(frozen=True, eq=False)
 class Hits:
-    """Where H rays hit: places and materials of the world, points, normals that face the ray, UV, and differentials.
+    """Where H rays hit:
 
-    ray : which of the rays.  dp : (H, 2, 3) of the point; n, dn : the shading normal and its change; flat : the normal of
-    the triangle.  du, dv : (H, 3), change of UV along the surface, 0 where it has none.  nudge : metres to start off it.
+    places and materials of the world, points, normals that face the ray, UV, and differentials.
+
+    ray : which of the rays.  dp : (H, 2, 3) of the point; n, dn : the shading normal and its
+    change; flat : the normal of the triangle.  du, dv : (H, 3), change of UV along the surface, 0
+    where it has none.  nudge : metres to start off it.
     """
 
     ray: I64
@@ -58,9 +65,11 @@ class Hits:
     nudge: F64
 
     def texels(self, transform: F64, rows: I64) -> tuple[F64, F64]:
-        """Pixels of the picture across one whole width and one whole height of a texture, at some of the hits.
+        """Pixels of the picture across one whole width and one whole height of a texture, at some
+        of the hits.
 
-        transform : (rows, 6), of the texture's use.  Both (rows,), inf where it does not change along the surface.
+        transform : (rows, 6), of the texture's use.  Both (rows,), inf where it does not change
+        along the surface.
         """
         du, dv, dp = self.du[rows], self.dv[rows], self.dp[rows]
         gu = transform[:, 0, None] * du + transform[:, 1, None] * dv
@@ -80,12 +89,20 @@ def unit(v: F64) -> F64:
 
 
 def camera_rays(track: F64, x: F64, y: F64, width: int, height: int) -> Rays:
-    """Rays through places (x, y) of a picture, in pixels; `track` is a row of `render.load.camera_track`."""
+    """Rays through places (x, y) of a picture, in pixels; `track` is a row of
+    `render.load.camera_track`.
+    """
     position, ahead, right, up = track[:3], track[3:6], track[6:9], track[9:12]
     far = ahead + (2 * x / width - 1)[:, None] * right + (1 - 2 * y / height)[:, None] * up
     length = np.linalg.norm(far, axis=1, keepdims=True)
     d = far / length
-    steps = np.stack([np.broadcast_to(right * 2 / width, far.shape), np.broadcast_to(-up * 2 / height, far.shape)], 1)
+    steps = np.stack(
+        [
+            np.broadcast_to(right * 2 / width, far.shape),
+            np.broadcast_to(-up * 2 / height, far.shape),
+        ],
+        1,
+    )
     dd = (steps - _dot(d[:, None], steps)[..., None] * d[:, None]) / length[:, None]
     return Rays(np.broadcast_to(position, far.shape).copy(), d, np.zeros_like(dd), dd)
 
@@ -96,29 +113,49 @@ def meet(world: World, rays: Rays) -> Hits:
     shooter.closest()
     hit = np.flatnonzero((shooter.places >= 0) & (shooter.t < FAR))
     place, slot = shooter.places[hit], shooter.slots[hit]
-    u, v = shooter.uv[hit, 0].astype(np.float64)[:, None], shooter.uv[hit, 1].astype(np.float64)[:, None]
+    u, v = (
+        shooter.uv[hit, 0].astype(np.float64)[:, None],
+        shooter.uv[hit, 1].astype(np.float64)[:, None],
+    )
     rows = world.places[place]
     # Corners stand in their block coordinate by coordinate, eight triangles side by side.
     base = (slot >> 3) * BLOCK + (slot & 7)
     flat_blocks = world.blocks.reshape(-1)
-    corners = np.stack([np.stack([flat_blocks[base + 8 * (3 * c + k)] for k in range(3)], 1) for c in range(3)], 1).astype(float)
-    matrix, inverse = world.to_world[place].reshape(-1, 3, 4), world.to_object[place].reshape(-1, 3, 4)
-    local = corners[:, 0] + u * (corners[:, 1] - corners[:, 0]) + v * (corners[:, 2] - corners[:, 0])
+    corners = np.stack(
+        [np.stack([flat_blocks[base + 8 * (3 * c + k)] for k in range(3)], 1) for c in range(3)], 1
+    ).astype(float)
+    matrix, inverse = (
+        world.to_world[place].reshape(-1, 3, 4),
+        world.to_object[place].reshape(-1, 3, 4),
+    )
+    local = (
+        corners[:, 0] + u * (corners[:, 1] - corners[:, 0]) + v * (corners[:, 2] - corners[:, 0])
+    )
     p = np.einsum("nij,nj->ni", matrix[:, :, :3], local) + matrix[:, :, 3]
-    a, b = (np.einsum("nij,nj->ni", matrix[:, :, :3], corners[:, k] - corners[:, 0]) for k in (1, 2))
+    a, b = (
+        np.einsum("nij,nj->ni", matrix[:, :, :3], corners[:, k] - corners[:, 0]) for k in (1, 2)
+    )
     cross = np.cross(a, b)
     area2 = np.maximum(_dot(cross, cross), 1e-300)[:, None]
-    along_u, along_v = np.cross(b, cross) / area2, np.cross(cross, a) / area2  # of the barycentric numbers
+    along_u, along_v = (
+        np.cross(b, cross) / area2,
+        np.cross(cross, a) / area2,
+    )  # of the barycentric numbers
     flat = unit(cross)
     r = rays[hit]
-    # A mirrored placement turns the order of corners, not which side is the front: the file's normal side stays.
+    # A mirrored placement turns the order of corners, not which side is the front: the file's
+    # normal side stays.
     turned = np.linalg.det(matrix[:, :, :3]) < 0
     front = (_dot(flat, r.d) < 0) != turned
     flat = np.where((_dot(flat, r.d) > 0)[:, None], -flat, flat)
     number = shooter.numbers[hit]
     vertices = world.triangles[rows[:, s.P_TRIANGLE] + number].astype(np.int64)
     n0, n1, n2 = (
-        np.einsum("nji,nj->ni", inverse[:, :, :3], world.normals[rows[:, s.P_VERTEX] + vertices[:, k]].astype(float))
+        np.einsum(
+            "nji,nj->ni",
+            inverse[:, :, :3],
+            world.normals[rows[:, s.P_VERTEX] + vertices[:, k]].astype(float),
+        )
         for k in range(3)
     )
     n = n0 + u * (n1 - n0) + v * (n2 - n0)
@@ -146,7 +183,9 @@ def meet(world: World, rays: Rays) -> Hits:
         dv[laid] = e1[:, 1:] * along_u[laid] + e2[:, 1:] * along_v[laid]
     own = np.abs(local).max(1) + np.abs(corners - corners[:, :1]).max((1, 2))
     nudge = own * world.sizes[place] * 3e-6 + 1e-9
-    return Hits(hit, place, rows[:, s.P_MATERIAL], p, dp, unit_n, dn, flat, front, uv, du, dv, nudge)
+    return Hits(
+        hit, place, rows[:, s.P_MATERIAL], p, dp, unit_n, dn, flat, front, uv, du, dv, nudge
+    )
 
 
 def straight_on(rays: Rays, hits: Hits, which: I64) -> Rays:
@@ -162,7 +201,8 @@ def reflected(rays: Rays, hits: Hits, which: I64) -> Rays:
     d = r.d - 2 * cosine[:, None] * n
     change = _dot(r.dd, n[:, None]) + _dot(r.d[:, None], dn)
     dd = r.dd - 2 * (cosine[:, None, None] * dn + change[..., None] * n[:, None])
-    # A bent normal may send the ray below the surface: then the triangle's own mirror direction is taken.
+    # A bent normal may send the ray below the surface: then the triangle's own mirror direction is
+    # taken.
     flat = hits.flat[which]
     below = _dot(d, flat) <= 0
     d = np.where(below[:, None], r.d - 2 * _dot(r.d, flat)[:, None] * flat, d)
@@ -170,7 +210,8 @@ def reflected(rays: Rays, hits: Hits, which: I64) -> Rays:
 
 
 def refracted(rays: Rays, hits: Hits, which: I64, eta: F64) -> Rays:
-    """Rays through a surface of relative index `eta` (before over behind), mirrored where nothing gets through.
+    """Rays through a surface of relative index `eta` (before over behind), mirrored where nothing
+    gets through.
 
     Igehy, equations 16 and 17.
     """
@@ -183,8 +224,15 @@ def refracted(rays: Rays, hits: Hits, which: I64, eta: F64) -> Rays:
     d = eta[:, None] * r.d - mu[:, None] * n
     change = _dot(r.dd, n[:, None]) + _dot(r.d[:, None], dn)
     slope = eta - eta * eta * cosine / behind
-    dd = eta[:, None, None] * r.dd - (mu[:, None, None] * dn + (slope[:, None] * change)[..., None] * n[:, None])
+    dd = eta[:, None, None] * r.dd - (
+        mu[:, None, None] * dn + (slope[:, None] * change)[..., None] * n[:, None]
+    )
     back = reflected(rays, hits, which)
     start = hits.p[which] - hits.nudge[which, None] * hits.flat[which]
     k, k3 = through[:, None], through[:, None, None]
-    return Rays(np.where(k, start, back.o), unit(np.where(k, d, back.d)), hits.dp[which], np.where(k3, dd, back.dd))
+    return Rays(
+        np.where(k, start, back.o),
+        unit(np.where(k, d, back.d)),
+        hits.dp[which],
+        np.where(k3, dd, back.dd),
+    )

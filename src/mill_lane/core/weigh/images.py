@@ -1,4 +1,7 @@
-"""What a picture stores and what of it is used: channels, bits, and whether the same picture is there twice."""
+"""What a picture stores and what of it is used:
+
+channels, bits, and whether the same picture is there twice.
+"""
 
 from __future__ import annotations
 
@@ -12,15 +15,17 @@ from mill_lane.core.formats.pictures import Pixels, decode, encode
 from mill_lane.core.scene.model import Image
 
 THUMB = 512  # longest side of the small pictures that are looked at instead of the large ones
-NEAR_GREY = {"image/jpeg": 3}  # codes by which channels of a grey picture may differ: JPEG rounds its colours
+NEAR_GREY = {
+    "image/jpeg": 3
+}  # codes by which channels of a grey picture may differ: JPEG rounds its colours
 
 
 @dataclass(frozen=True, eq=False)
 class ImageLook:
     """What decoding a picture told.
 
-    channels, bits : used, of those stored.  why : in words, empty where all is used.  digest : of its pixels.  small : the
-    same picture with every n-th pixel only.
+    channels, bits : used, of those stored.  why : in words, empty where all is used.  digest : of
+    its pixels.  small : the same picture with every n-th pixel only.
     """
 
     channels: int
@@ -45,12 +50,17 @@ def look_at_image(image: Image) -> ImageLook:
     small = np.ascontiguousarray(pixels[::step, ::step])
     data = encode(small, "image/png", 0)
     height, width, count = small.shape
-    thumb = Image(image.name, "image/png", width, height, count, image.bits, len(data), partial(bytes, data))
+    thumb = Image(
+        image.name, "image/png", width, height, count, image.bits, len(data), partial(bytes, data)
+    )
     return ImageLook(channels, bits, ", ".join(why), digest.hexdigest(), thumb)
 
 
 def used_channels(pixels: Pixels, near: int = 0) -> tuple[int, list[str]]:
-    """How many channels would hold the same, and why: three alike are one, an alpha that is solid everywhere is none."""
+    """How many channels would hold the same, and why:
+
+    three alike are one, an alpha that is solid everywhere is none.
+    """
     count = pixels.shape[2]
     why = []
     colours, alpha = (count, 0) if count in (1, 3) else (count - 1, 1)
@@ -74,7 +84,9 @@ def _alike(pixels: Pixels, near: int) -> bool:
 
 
 def used_bits(pixels: Pixels) -> int:
-    """8 where every 16-bit value is an 8-bit one spread out (times 257) or shifted up (times 256); else what is stored."""
+    """8 where every 16-bit value is an 8-bit one spread out (times 257) or shifted up (times 256);
+    else what is stored.
+    """
     if pixels.dtype != np.uint16:
         return 8
     for part in (pixels[::61, ::61], pixels):

@@ -11,8 +11,8 @@ from mill_lane.core.render.sizes import BLOCK_BYTES, NODE_BYTES, chain_values
 from mill_lane.core.scene.model import Part
 from mill_lane.core.weigh.plan import Footprint
 
-# What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to 59 bytes): an
-# estimate, while every other figure of the ledger is the size of an array.
+# What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to
+# 59 bytes): an estimate, while every other figure of the ledger is the size of an array.
 ACCELERATION_BYTES = 57.5
 
 
@@ -42,11 +42,14 @@ class MeshRow(Row):
     behind: bool = False  # the camera, in all frames
     uv_vertices: int = 0  # of those, how many have a place on a texture
     images: list[int] = []  # that its materials use
-    # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage that is drawn.
+    # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage
+    # that is drawn.
     subdivision: tuple[str, int, int] | None = None
     # Known after looking closely.  Pixels are those of a picture `Look.height` high.
     seen: Seen | None = None
-    share: float | None = None  # of the picture, the copy that fills most of it in the frame where it does
+    share: float | None = (
+        None  # of the picture, the copy that fills most of it in the frame where it does
+    )
     share_frame: int | None = None
     edge_px: float | None = None  # the median edge of its triangles, where it is nearest
     triangles_per_px: float | None = None  # in the frame where it fills most
@@ -57,17 +60,22 @@ class MeshRow(Row):
 
     @property
     def by_attribute(self) -> dict[str, int]:
-        """Bytes in memory: positions stand in the acceleration structure, eight triangles to a block."""
+        """Bytes in memory:
+
+        positions stand in the acceleration structure, eight triangles to a block.
+        """
         return {
-            "normals": 12 * self.vertices, "UV": 8 * self.uv_vertices, "triangles": 12 * self.triangles,
+            "normals": 12 * self.vertices,
+            "UV": 8 * self.uv_vertices,
+            "triangles": 12 * self.triangles,
             "positions and acceleration": self.acceleration_bytes,
-        }  # fmt: skip
+        }
 
     def at_level(self, level: int) -> int | None:
         """Triangles after so many levels of subdivision; None where the file declares none.
 
-        Catmull-Clark makes a quad of every corner, then four of every quad (Catmull and Clark 1978); Loop makes four
-        triangles of each (Loop 1987).
+        Catmull-Clark makes a quad of every corner, then four of every quad (Catmull and Clark
+        1978); Loop makes four triangles of each (Loop 1987).
         """
         if self.subdivision is None or level == 0:
             return None if self.subdivision is None else self.subdivision[2]
@@ -95,21 +103,32 @@ class TextureRow(Row):
     why: str = ""  # what of it is stored and not used
     same_as: int | None = None  # the first image with the same pixels, when it is another
     seen: Seen | None = None
-    # Texels across the whole width and height that the shot can show, of a picture `Look.height` high.
+    # Texels across the whole width and height that the shot can show, of a picture `Look.height`
+    # high.
     need: tuple[float, float] | None = None
 
     @property
     def lean_bytes(self) -> int:
         """In memory, with only the channels and bits that it uses."""
         channels, bits = self.channels_used or self.channels, self.bits_used or self.bits
-        return chain_values(self.width, self.height, channels) * (2 if bits > 8 else 1) if self.memory_bytes else 0
+        return (
+            chain_values(self.width, self.height, channels) * (2 if bits > 8 else 1)
+            if self.memory_bytes
+            else 0
+        )
 
     def halvings(self, height_scale: float = 1.0) -> int:
         """How often it can be halved before it has fewer texels than the shot can show, either way."""
         if self.need is None or not self.memory_bytes:
             return 0
         n, (w, h) = 0, self.need
-        while min((self.width >> (n + 1)) / (w * height_scale), (self.height >> (n + 1)) / (h * height_scale)) >= 1:
+        while (
+            min(
+                (self.width >> (n + 1)) / (w * height_scale),
+                (self.height >> (n + 1)) / (h * height_scale),
+            )
+            >= 1
+        ):
             n += 1
         return n
 
@@ -119,7 +138,10 @@ class TextureRow(Row):
         if not n:
             return 0
         wide = 2 if self.bits > 8 else 1
-        return self.memory_bytes - chain_values(max(1, self.width >> n), max(1, self.height >> n), self.channels) * wide
+        return (
+            self.memory_bytes
+            - chain_values(max(1, self.width >> n), max(1, self.height >> n), self.channels) * wide
+        )
 
 
 class LightRow(Row):
@@ -160,7 +182,9 @@ class Look(Row):
     fog: float  # share of the rays that go through some
     light_frames: list[int] = []
     mean: float | None = None  # luminance of the picture
-    blown: list[tuple[str, float]] = []  # objects brighter than white, and in which share of the picture
+    blown: list[
+        tuple[str, float]
+    ] = []  # objects brighter than white, and in which share of the picture
 
 
 class Inventory(Row):

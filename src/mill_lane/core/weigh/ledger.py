@@ -1,4 +1,7 @@
-"""The memory ledger: bytes by kind, in the order in which they are taken, and the step at which a device fills up."""
+"""The memory ledger:
+
+bytes by kind, in the order in which they are taken, and the step at which a device fills up.
+"""
 
 from __future__ import annotations
 
@@ -13,19 +16,40 @@ from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes, sky_bytes
 from mill_lane.core.render.slots import counters_size, path_size
 from mill_lane.core.weigh.inventory import Inventory
 
-Kind = Literal["geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise"]
-KINDS: tuple[Kind, ...] = ("geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise")
+Kind = Literal[
+    "geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise"
+]
+KINDS: tuple[Kind, ...] = (
+    "geometry",
+    "acceleration",
+    "textures",
+    "environment",
+    "film",
+    "in_flight",
+    "denoise",
+)
 
-# A path of a simulated card between kernels: ray 32, throughput and light 24, random state 16, hit 40, pixel 8.
+# A path of a simulated card between kernels: ray 32, throughput and light 24, random state 16, hit
+# 40, pixel 8.
 PATH_BYTES = 120
-# What a placement takes besides the meshes' arrays: its matrices, its node in the file and in the model.  Measured, by
-# renders of 2,500 to 40,000 copies of one mesh: 0.3 to 0.7 kB.
+# What a placement takes besides the meshes' arrays: its matrices, its node in the file and in the
+# model.  Measured, by renders of 2,500 to 40,000 copies of one mesh: 0.3 to 0.7 kB.
 PLACEMENT_BYTES = 600
 # Planes that are made while the layers are written to a file, per pixel (see `formats.exr`).
 WRITING_BYTES: dict[str, int] = {
-    "beauty": 12, "albedo": 12, "normal": 12, "depth": 4, "position": 12, "motion": 8, "object": 4, "samples": 4,
-    "noise": 4, "work": 4, "halves": 32, "components": 9 * 12,
-}  # fmt: skip
+    "beauty": 12,
+    "albedo": 12,
+    "normal": 12,
+    "depth": 4,
+    "position": 12,
+    "motion": 8,
+    "object": 4,
+    "samples": 4,
+    "noise": 4,
+    "work": 4,
+    "halves": 32,
+    "components": 9 * 12,
+}
 
 
 @dataclass(frozen=True)
@@ -92,9 +116,15 @@ class Verdict:
 
 
 def texture_steps(inventory: Inventory, sizes: dict[int, int] | None = None) -> list[Step]:
-    """Textures in loading order, largest first; `sizes` gives other bytes for some images (a staged trim)."""
+    """Textures in loading order, largest first; `sizes` gives other bytes for some images (a staged
+    trim).
+    """
     rows = [(sizes or {}).get(t.index, t.memory_bytes) for t in inventory.textures]
-    pairs = [(n, t.index, t.name) for n, t in zip(rows, inventory.textures, strict=True) if t.memory_bytes > 0]
+    pairs = [
+        (n, t.index, t.name)
+        for n, t in zip(rows, inventory.textures, strict=True)
+        if t.memory_bytes > 0
+    ]
     return [Step("textures", name, n) for n, _, name in sorted(pairs, key=lambda x: (-x[0], x[1]))]
 
 
@@ -107,8 +137,8 @@ def draw_up(
 ) -> Ledger:
     """The ledger of a render of the whole picture, or of a crop of `size`, on a device.
 
-    For the CPU these are the arrays that the renderer allocates; for a simulated card the same, plus the paths that it
-    keeps in flight.
+    For the CPU these are the arrays that the renderer allocates; for a simulated card the same,
+    plus the paths that it keeps in flight.
     """
     width, height = size or (recipe.width, recipe.height)
     steps = [Step("geometry", m.name, m.geometry_bytes) for m in inventory.meshes]
@@ -117,25 +147,42 @@ def draw_up(
     steps += texture_steps(inventory, texture_sizes)
     sky_width, sky_height = recipe.sky_size
     if sky_width:
-        steps.append(Step("environment", "sky picture", sky_bytes(sky_width, sky_height, recipe.sky_changed)))
+        steps.append(
+            Step("environment", "sky picture", sky_bytes(sky_width, sky_height, recipe.sky_changed))
+        )
     elif inventory.environment != "none":
         steps.append(Step("environment", "sky", 4096))
     lamps = len(inventory.lights) + (inventory.environment != "none" or sky_width > 0)
     steps += [Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, lamps)]
     if device.kind == "card":
-        steps.append(Step("in_flight", f"{device.samples_in_flight:,} paths", device.samples_in_flight * PATH_BYTES))
+        steps.append(
+            Step(
+                "in_flight",
+                f"{device.samples_in_flight:,} paths",
+                device.samples_in_flight * PATH_BYTES,
+            )
+        )
     else:
-        each = 8 * (path_size(lamps) + counters_size(inventory.instances, len(inventory.meshes), lamps))
-        steps.append(Step("in_flight", f"{device.render_threads} threads", device.render_threads * each))
+        each = 8 * (
+            path_size(lamps) + counters_size(inventory.instances, len(inventory.meshes), lamps)
+        )
+        steps.append(
+            Step("in_flight", f"{device.render_threads} threads", device.render_threads * each)
+        )
     return Ledger(tuple(steps))
 
 
-def film_steps(width: int, height: int, layers: Sequence[Layer], lamps: int) -> list[tuple[str, int]]:
-    """What the picture takes: the sums, what the noise is measured with, and the planes made while writing."""
+def film_steps(
+    width: int, height: int, layers: Sequence[Layer], lamps: int
+) -> list[tuple[str, int]]:
+    """What the picture takes:
+
+    the sums, what the noise is measured with, and the planes made while writing.
+    """
     pixels = width * height
     steps = [(name, n) for name, n in film_bytes(width, height, layers, lamps).items() if n]
-    # Every layer is copied channel by channel, and one more is held while it is made, beside the number of samples it
-    # is divided by; the writer packs rows as it goes.
+    # Every layer is copied channel by channel, and one more is held while it is made, beside the
+    # number of samples it is divided by; the writer packs rows as it goes.
     writing = 16 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * lamps) for n in layers)
     return [*steps, ("measuring the noise, or writing", max(STATISTICS_BYTES, writing) * pixels)]
 

@@ -1,4 +1,6 @@
-"""What each light gives to the picture, measured by a small render with a layer for each, and where it blows out."""
+"""What each light gives to the picture, measured by a small render with a layer for each, and where
+it blows out.
+"""
 
 from __future__ import annotations
 
@@ -23,9 +25,12 @@ STRONG = 1000.0  # times the mean of the picture
 
 @dataclass(frozen=True)
 class LightView:
-    """Luminances, means over the frames looked at.  `shares` by name of the lamp, None where they were not told apart.
+    """Luminances, means over the frames looked at.
 
-    `blown` : objects by number and the share of the picture in which they are brighter than white, largest first.
+    `shares` by name of the lamp, None where they were not told apart.
+
+    `blown` : objects by number and the share of the picture in which they are brighter than white,
+    largest first.
     """
 
     frames: list[int]
@@ -35,9 +40,14 @@ class LightView:
 
 
 def light_view(
-    loaded: Loaded, frames: list[int], aspect: float, threads: int, exposure: float = 0.0, camera: str | None = None,
+    loaded: Loaded,
+    frames: list[int],
+    aspect: float,
+    threads: int,
+    exposure: float = 0.0,
+    camera: str | None = None,
     progress: Progress = silent,
-) -> LightView:  # fmt: skip
+) -> LightView:
     """Render a few frames small, all bounces as usual, and add up what each lamp gave."""
     luma = np.array(LUMA)
     shares: dict[str, float] = {}
@@ -46,18 +56,28 @@ def light_view(
     apart = True
     for i, frame in enumerate(frames):
         recipe = Recipe(
-            width=WIDE, height=max(1, round(WIDE / aspect)), samples=SAMPLES, min_samples=SAMPLES, layers=("object", "lights"),
+            width=WIDE,
+            height=max(1, round(WIDE / aspect)),
+            samples=SAMPLES,
+            min_samples=SAMPLES,
+            layers=("object", "lights"),
             light_choice="estimate",
-        )  # fmt: skip
+        )
         session = Session(loaded, recipe, frame=frame, camera=camera, threads=threads)
         if session.world.lamps > MOST_LIGHTS:
             apart = False
             session = Session(
-                loaded, recipe.model_copy(update={"layers": ("object",)}), frame=frame, camera=camera, threads=threads
+                loaded,
+                recipe.model_copy(update={"layers": ("object",)}),
+                frame=frame,
+                camera=camera,
+                threads=threads,
             )
         while not session.done:
             session.step(0.5)
-            progress((i + session.share) / len(frames), f"light: frame {frame}, {i + 1} of {len(frames)}")
+            progress(
+                (i + session.share) / len(frames), f"light: frame {frame}, {i + 1} of {len(frames)}"
+            )
         film = session.film
         light = film.light.astype(np.float64) @ luma / SAMPLES
         total, pixels = total + float(light.sum()), pixels + light.size
@@ -71,13 +91,16 @@ def light_view(
                 shares[name] = shares.get(name, 0.0) + float(part)
     whole = max(total, 1e-300)
     return LightView(
-        frames=frames, mean=total / max(pixels, 1), shares={k: v / whole for k, v in shares.items()} if apart else None,
+        frames=frames,
+        mean=total / max(pixels, 1),
+        shares={k: v / whole for k, v in shares.items()} if apart else None,
         blown=sorted(((t, n / max(pixels, 1)) for t, n in blown.items()), key=lambda x: -x[1]),
-    )  # fmt: skip
+    )
 
 
 def reach(intensity: float, mean: float) -> float | None:
-    """Metres within which a lamp of so many candela makes a white matt surface facing it at least 1 % of `mean`.
+    """Metres within which a lamp of so many candela makes a white matt surface facing it at least 1
+    % of `mean`.
 
     A matt white surface gives off E / pi, and E = I / d^2 (inverse square law).
     """
@@ -85,5 +108,10 @@ def reach(intensity: float, mean: float) -> float | None:
 
 
 def strong_and_small(radiance: float, size: float, nearest: float | None, mean: float) -> bool:
-    """Whether a glowing surface is one that makes grain: tiny as seen, and far brighter than the picture."""
-    return 0 < size < SMALL_ANGLE * max(nearest or 0.0, size) and mean > 0 and radiance > STRONG * mean
+    """Whether a glowing surface is one that makes grain:
+
+    tiny as seen, and far brighter than the picture.
+    """
+    return (
+        0 < size < SMALL_ANGLE * max(nearest or 0.0, size) and mean > 0 and radiance > STRONG * mean
+    )

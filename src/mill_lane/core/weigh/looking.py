@@ -1,7 +1,9 @@
-"""What the shot sees: camera rays over a spread of frames, through panes, holes, mirrors and glass, to what they meet.
+"""What the shot sees:
 
-From every place where a ray ends, light is looked for as the renderer would: two bounces spread by the cosine, and one
-ray towards a lamp.  What those meet lights or shades what is seen.
+camera rays over a spread of frames, through panes, holes, mirrors and glass, to what they meet.
+
+From every place where a ray ends, light is looked for as the renderer would: two bounces spread by
+the cosine, and one ray towards a lamp.  What those meet lights or shades what is seen.
 """
 
 from __future__ import annotations
@@ -19,7 +21,19 @@ from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.world import World
 from mill_lane.core.weigh.cover import alphas, means
 from mill_lane.core.weigh.frames import stands_still
-from mill_lane.core.weigh.hits import F64, FAR, I64, Hits, Rays, camera_rays, meet, reflected, refracted, straight_on, unit
+from mill_lane.core.weigh.hits import (
+    F64,
+    FAR,
+    I64,
+    Hits,
+    Rays,
+    camera_rays,
+    meet,
+    reflected,
+    refracted,
+    straight_on,
+    unit,
+)
 
 NEVER, LIGHTS, REFLECTED, SEEN = range(4)  # how an object matters, the least first
 CLASSES = ("never", "lights", "reflected", "seen")
@@ -30,12 +44,17 @@ DEEPEST = 24  # surfaces that a ray is followed through, panes and mirrors toget
 PANES = 64
 SMOOTH = 0.3  # roughness under which a surface shows things
 STEADY = 0.05  # by which a texel need may still move when more frames are looked at
-RARE = 0.001  # of the picture: what all objects that came into a higher class may have of it together
+RARE = (
+    0.001  # of the picture: what all objects that came into a higher class may have of it together
+)
 OFTEN = 1000  # places at which a texture was met, from which on its need is held to STEADY
 
 
 def spread(frames: tuple[int, int]) -> list[list[int]]:
-    """Frames of a range in the order of looking: both ends and the middle first, then always halfway between."""
+    """Frames of a range in the order of looking:
+
+    both ends and the middle first, then always halfway between.
+    """
     first, last = frames
     n = last - first + 1
     most = min(n, MOST_FRAMES)
@@ -56,9 +75,10 @@ def spread(frames: tuple[int, int]) -> list[list[int]]:
 class Seen:
     """What rays of one frame met, or of several together.
 
-    best : int64 (things,), the class of each.  pixels : (things,), share of the camera's rays that met it.
-    needs : by image, arrays (n, 2) of pixels across one width and one height of the texture where it was met.
-    layers : int64 (rays,), panes and holes that each camera ray went through.  fog : rays that went through fog.
+    best : int64 (things,), the class of each.  pixels : (things,), share of the camera's rays that
+    met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the texture
+    where it was met. layers : int64 (rays,), panes and holes that each camera ray went through.
+    fog : rays that went through fog.
     """
 
     best: I64
@@ -73,9 +93,10 @@ class Seen:
 class View:
     """All frames together.
 
-    most, where : (things,), the largest share of a picture and the frame of it.  mean : (things,).  needs : by image,
-    (width, height) in texels of the whole texture that the picture can show at the given height: the 98th percentile.
-    overlap : int64 (rows, columns), panes along the rays of the frame that has the most.
+    most, where : (things,), the largest share of a picture and the frame of it.  mean : (things,).
+    needs : by image, (width, height) in texels of the whole texture that the picture can show at
+    the given height: the 98th percentile. overlap : int64 (rows, columns), panes along the rays of
+    the frame that has the most.
     """
 
     frames: list[int]
@@ -95,7 +116,9 @@ class View:
 
 @dataclass(frozen=True, eq=False)
 class Looker:
-    """A loaded scene and how it is looked at; `height` is that of the picture whose pixels count, in the same aspect."""
+    """A loaded scene and how it is looked at; `height` is that of the picture whose pixels count,
+    in the same aspect.
+    """
 
     loaded: Loaded
     aspect: float
@@ -119,7 +142,9 @@ class Looker:
         # Differentials per pixel of the picture that counts, not of this coarse one.
         scale = self.height / self.rows
         width = self.aspect * self.height
-        track, _ = camera_track(scene, scene.seconds(frame), 0.0, round(width), self.height, self.camera)
+        track, _ = camera_track(
+            scene, scene.seconds(frame), 0.0, round(width), self.height, self.camera
+        )
         # Square pixels: across as well as down, one is 1 / height of the picture.
         rays = camera_rays(track[:12], x * width / self.wide, y * scale, round(width), self.height)
         return _Frame(self.loaded, world, rng, len(scene.placements)).look(rays)
@@ -131,7 +156,11 @@ class _Frame:
         self.thing = world.places[:, s.P_OBJECT]
         self.seen = Seen(np.zeros(things, np.int64), np.zeros(things))
         f = world.factors
-        self.mode, self.cutoff, self.alpha = f[:, s.M_MODE].astype(int), f[:, s.M_CUTOFF], f[:, s.M_ALPHA]
+        self.mode, self.cutoff, self.alpha = (
+            f[:, s.M_MODE].astype(int),
+            f[:, s.M_CUTOFF],
+            f[:, s.M_ALPHA],
+        )
         rough = f[:, s.M_ROUGH] * means(world, s.ROUGH, 1)
         metal = f[:, s.M_METALLIC] * means(world, s.ROUGH, 2)
         clear = f[:, s.M_TRANSMIT] * means(world, s.TRANSMISSION, 0) * (1 - metal)
@@ -164,18 +193,33 @@ class _Frame:
             layers[which[passes]] += 1
             met = (cover > 0.02) | pane
             self._note(hits, met, behind)
-            out.pixels += np.bincount(self.thing[hits.place[met & ~behind]], minlength=len(out.pixels))
+            out.pixels += np.bincount(
+                self.thing[hits.place[met & ~behind]], minlength=len(out.pixels)
+            )
             goes_on = passes & (layers[which] < PANES)
-            bends = ~passes & self.through[m] & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.75))
-            mirrors = ~passes & ~bends & self.shows[m] & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.5))
+            bends = (
+                ~passes & self.through[m] & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.75))
+            )
+            mirrors = (
+                ~passes
+                & ~bends
+                & self.shows[m]
+                & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.5))
+            )
             stops = ~passes & ~bends & ~mirrors
             ends.append((hits.p[stops], hits.flat[stops], hits.nudge[stops]))
             a, b, c = np.flatnonzero(goes_on), np.flatnonzero(bends), np.flatnonzero(mirrors)
             eta = np.where(hits.front[b], 1 / self.ior[m[b]], self.ior[m[b]])
-            parts = (straight_on(rays, hits, a), refracted(rays, hits, b, eta), reflected(rays, hits, c))
+            parts = (
+                straight_on(rays, hits, a),
+                refracted(rays, hits, b, eta),
+                reflected(rays, hits, c),
+            )
             which = np.concatenate([which[a], which[b], which[c]])
             behind = np.concatenate([behind[a], np.ones(len(b) + len(c), bool)])
-            rays = Rays(*(np.concatenate([getattr(q, k) for q in parts]) for k in ("o", "d", "do", "dd")))
+            rays = Rays(
+                *(np.concatenate([getattr(q, k) for q in parts]) for k in ("o", "d", "do", "dd"))
+            )
         out.layers = [layers]
         p, normal, nudge = (np.concatenate([e[k] for e in ends]) for k in range(3))
         self._light_up(p, normal, nudge)
@@ -195,7 +239,9 @@ class _Frame:
             rows = np.flatnonzero(met & (hits.material == material))
             for k, use in enumerate(_slots(self.loaded, int(material))):
                 if use >= 0:
-                    across = hits.texels(np.broadcast_to(world.transforms[material, k], (len(rows), 6)), rows)
+                    across = hits.texels(
+                        np.broadcast_to(world.transforms[material, k], (len(rows), 6)), rows
+                    )
                     need = np.stack(across, 1)
                     need = need[np.isfinite(need).all(1)]
                     self.seen.needs.setdefault(textures[use].image, []).append(need)
@@ -207,7 +253,11 @@ class _Frame:
         if len(rows):
             m = hits.material[rows]
             alpha = self.alpha[m] * alphas(self.world, m, hits.uv[rows])
-            out[rows] = np.where(self.mode[m] == s.MASK, (alpha >= self.cutoff[m]).astype(float), np.clip(alpha, 0, 1))
+            out[rows] = np.where(
+                self.mode[m] == s.MASK,
+                (alpha >= self.cutoff[m]).astype(float),
+                np.clip(alpha, 0, 1),
+            )
         return out
 
     def _light_up(self, p: F64, normal: F64, nudge: F64) -> None:
@@ -218,7 +268,9 @@ class _Frame:
             u = self.rng.random(len(p))
             by_power = np.searchsorted(chances[1:] / max(chances[-1], 1e-300), u)
             by_number = self.rng.integers(0, len(lamps), len(p))
-            pick = np.minimum(np.where(self.rng.random(len(p)) < 0.5, by_power, by_number), len(lamps) - 1)
+            pick = np.minimum(
+                np.where(self.rng.random(len(p)) < 0.5, by_power, by_number), len(lamps) - 1
+            )
             self._shadows(p, normal, nudge, pick)
         for _ in range(2):
             if not len(p):
@@ -242,7 +294,9 @@ class _Frame:
         d = unit(towards)
         use = np.flatnonzero(((d * normal).sum(1) > 0) & (kind != s.SKY))
         if len(use):
-            shooter = Shooter(self.world, p[use] + nudge[use, None] * normal[use], d[use], away[use])
+            shooter = Shooter(
+                self.world, p[use] + nudge[use, None] * normal[use], d[use], away[use]
+            )
             shooter.closest()
             self._mark(shooter.places[shooter.places >= 0], LIGHTS)
 
@@ -261,17 +315,27 @@ class _Frame:
 
 
 def _slots(loaded: Loaded, material: int) -> list[int]:
-    """Textures of the scene in the slots of a material, -1 for none, in the order of `slots.BASE` and on."""
+    """Textures of the scene in the slots of a material, -1 for none, in the order of `slots.BASE`
+    and on.
+    """
     m = loaded.scene.materials[material]
     uses = (
-        m.base_texture, m.rough_texture, m.normal_texture, m.emissive_texture, m.transmission_texture, m.coat_texture,
+        m.base_texture,
+        m.rough_texture,
+        m.normal_texture,
+        m.emissive_texture,
+        m.transmission_texture,
+        m.coat_texture,
         m.coat_rough_texture,
-    )  # fmt: skip
+    )
     return [use.texture if use is not None else -1 for use in uses]
 
 
 def _cosine(normal: F64, rng: np.random.Generator) -> F64:
-    """Directions about normals, as likely as the cosine: a point on the unit sphere round the normal's tip."""
+    """Directions about normals, as likely as the cosine:
+
+    a point on the unit sphere round the normal's tip.
+    """
     z = rng.random(len(normal)) * 2 - 1
     phi = rng.random(len(normal)) * 2 * np.pi
     r = np.sqrt(np.maximum(0, 1 - z * z))
@@ -293,9 +357,9 @@ def _through_boxes(media: F64, rays: Rays) -> NDArray[np.bool_]:
 def look(looker: Looker, progress: Progress = silent) -> View:
     """Look at more and more frames until what is seen, and how sharply, stays the same.
 
-    The answer is steady when the objects that the last round of frames brought into a higher class have less than a
-    thousandth of the picture together, and no texel need of a texture that is met often moved by more than 5 %; otherwise
-    all of a spread of 33 frames were looked at.
+    The answer is steady when the objects that the last round of frames brought into a higher class
+    have less than a thousandth of the picture together, and no texel need of a texture that is met
+    often moved by more than 5 %; otherwise all of a spread of 33 frames were looked at.
     """
     scene = looker.loaded.scene
     if stands_still(scene, [n for n, _ in (*scene.placements, *scene.lamps)]):
@@ -308,7 +372,8 @@ def look(looker: Looker, progress: Progress = silent) -> View:
     before: tuple[I64, dict[int, tuple[float, float]]] | None = None
     steady = False
     for jobs in rounds:
-        # One after another: numpy holds the interpreter most of the time, and two threads hinder each other.
+        # One after another: numpy holds the interpreter most of the time, and two threads hinder
+        # each other.
         for frame, turn in jobs:
             seen = looker.frame(frame, turn)
             done.append((frame, seen))
@@ -317,7 +382,11 @@ def look(looker: Looker, progress: Progress = silent) -> View:
         needs = _needs([x for _, x in done])
         if before is not None:
             fresh = np.mean([x.pixels for _, x in done], axis=0)[best > before[0]].sum()
-            often = {i for i in needs if sum(len(a) for _, x in done for a in x.needs.get(i, [])) >= OFTEN}
+            often = {
+                i
+                for i in needs
+                if sum(len(a) for _, x in done for a in x.needs.get(i, [])) >= OFTEN
+            }
             if fresh < RARE and _still(before[1], needs, often):
                 steady = True
                 break
@@ -325,16 +394,28 @@ def look(looker: Looker, progress: Progress = silent) -> View:
     every = [x for _, x in done]
     pixels = np.array([x.pixels for x in every])
     layers = [x.layers[0] for x in every]
-    deepest = int(np.argmax([int(x.max(initial=0)) * 1e6 + float(x.mean()) if len(x) else 0.0 for x in layers]))
+    deepest = int(
+        np.argmax(
+            [int(x.max(initial=0)) * 1e6 + float(x.mean()) if len(x) else 0.0 for x in layers]
+        )
+    )
     whole = np.concatenate(layers)
     rays = sum(x.rays for x in every)
     return View(
-        frames=sorted({f for f, _ in done}), rays=rays, steady=steady or len(done) >= scene.frames[1] - scene.frames[0] + 1,
-        best=best, most=pixels.max(0), where=np.array([done[i][0] for i in pixels.argmax(0)], np.int64), mean=pixels.mean(0),
-        needs=needs, layers_most=int(whole.max(initial=0)), layers_p99=int(np.ceil(np.percentile(whole, 99))),
-        overlap=layers[deepest].reshape(looker.rows, looker.wide), overlap_frame=done[deepest][0],
+        frames=sorted({f for f, _ in done}),
+        rays=rays,
+        steady=steady or len(done) >= scene.frames[1] - scene.frames[0] + 1,
+        best=best,
+        most=pixels.max(0),
+        where=np.array([done[i][0] for i in pixels.argmax(0)], np.int64),
+        mean=pixels.mean(0),
+        needs=needs,
+        layers_most=int(whole.max(initial=0)),
+        layers_p99=int(np.ceil(np.percentile(whole, 99))),
+        overlap=layers[deepest].reshape(looker.rows, looker.wide),
+        overlap_frame=done[deepest][0],
         fog=sum(x.fog for x in every) / max(rays, 1),
-    )  # fmt: skip
+    )
 
 
 def _needs(seen: list[Seen]) -> dict[int, tuple[float, float]]:
@@ -348,5 +429,11 @@ def _needs(seen: list[Seen]) -> dict[int, tuple[float, float]]:
     return out
 
 
-def _still(before: dict[int, tuple[float, float]], after: dict[int, tuple[float, float]], often: set[int]) -> bool:
-    return all(i in before and all(abs(a - b) <= STEADY * b for a, b in zip(after[i], before[i], strict=True)) for i in often)
+def _still(
+    before: dict[int, tuple[float, float]], after: dict[int, tuple[float, float]], often: set[int]
+) -> bool:
+    return all(
+        i in before
+        and all(abs(a - b) <= STEADY * b for a, b in zip(after[i], before[i], strict=True))
+        for i in often
+    )

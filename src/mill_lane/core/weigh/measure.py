@@ -1,4 +1,7 @@
-"""Weighing: counting what is in a scene, what it costs in memory, and how near the camera ever comes to it."""
+"""Weighing:
+
+counting what is in a scene, what it costs in memory, and how near the camera ever comes to it.
+"""
 
 from __future__ import annotations
 
@@ -32,19 +35,26 @@ SAMPLED = 20_000
 MOST_FOOTPRINTS = 3000  # a page with more outlines would be slow
 
 
-def box_distance(points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]) -> NDArray[np.float64]:
+def box_distance(
+    points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]
+) -> NDArray[np.float64]:
     """Distances (F, N) from points (F, 3) to boxes (N, 3); 0 inside."""
     gap = np.maximum(np.maximum(lo[None] - points[:, None], points[:, None] - hi[None]), 0)
     return np.asarray(np.linalg.norm(gap, axis=2))
 
 
 def weigh(
-    scene: Scene, aspect: float = 16 / 9, camera: str | None = None, progress: Progress = silent, exact: bool = False
-) -> Inventory:  # fmt: skip
+    scene: Scene,
+    aspect: float = 16 / 9,
+    camera: str | None = None,
+    progress: Progress = silent,
+    exact: bool = False,
+) -> Inventory:
     """Count and measure a scene over its frame range.
 
-    Distances are from the camera to the world-aligned box round each placed part, so that they are never too long; with
-    `exact` they are to the triangles themselves.  The nearest over all frames looked at counts.
+    Distances are from the camera to the world-aligned box round each placed part, so that they are
+    never too long; with `exact` they are to the triangles themselves.  The nearest over all frames
+    looked at counts.
     """
     frames = frames_looked_at(scene.frames)
     track = camera_track(scene, frames, aspect, camera)
@@ -70,7 +80,9 @@ def weigh(
     twins = find_twins(scene, sorted(copies))
     progress(0.9, "copies")
     meshes = [_mesh_row(scene, m, copies[m], nearest, seen, twins, frames) for m in sorted(copies)]
-    meshes = [m.model_copy(update={"behind": m.index not in before and m.triangles > 0}) for m in meshes]
+    meshes = [
+        m.model_copy(update={"behind": m.index not in before and m.triangles > 0}) for m in meshes
+    ]
     if exact:
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
     outlines, left_out = _footprints(scene, track)
@@ -97,13 +109,23 @@ def weigh(
         read_as=scene.read_as,
         fogs=[_fog(m) for m in scene.media],
         stage=1 if exact else 0,
-        environment="none" if scene.environment is None else "added" if scene.environment.added else "gradient",
+        environment="none"
+        if scene.environment is None
+        else "added"
+        if scene.environment.added
+        else "gradient",
     )
 
 
 def _mesh_row(
-    scene: Scene, m: int, copies: int, nearest: Nearest, seen: set[tuple[int, int]], twins: dict[int, Twin], frames: list[int],
-) -> MeshRow:  # fmt: skip
+    scene: Scene,
+    m: int,
+    copies: int,
+    nearest: Nearest,
+    seen: set[tuple[int, int]],
+    twins: dict[int, Twin],
+    frames: list[int],
+) -> MeshRow:
     mesh = scene.meshes[m]
     sizes = [part_bytes(p) for p in mesh.parts]
     near = min((nearest[m, i] for i in range(len(mesh.parts)) if (m, i) in nearest), default=None)
@@ -121,17 +143,25 @@ def _mesh_row(
         twin_of=twins[m].of if m in twins else None,
         twin_baked=m in twins and twins[m].baked,
         uv_vertices=sum(p.vertices for p in mesh.parts if p.has_uvs),
-        images=sorted({
-            scene.textures[use.texture].image
-            for p in mesh.parts if p.material >= 0 for _, use in scene.materials[p.material].uses()
-        }),
+        images=sorted(
+            {
+                scene.textures[use.texture].image
+                for p in mesh.parts
+                if p.material >= 0
+                for _, use in scene.materials[p.material].uses()
+            }
+        ),
         subdivision=mesh.subdivision,
-    )  # fmt: skip
+    )
 
 
 def _with_edges(scene: Scene, track: Track, row: MeshRow, nearest: Nearest) -> MeshRow:
     """The row with its median edge in pixels, seen face on from where the camera comes nearest."""
-    parts = [(i, p) for i, p in enumerate(scene.meshes[row.index].parts) if p.triangles and (row.index, i) in nearest]
+    parts = [
+        (i, p)
+        for i, p in enumerate(scene.meshes[row.index].parts)
+        if p.triangles and (row.index, i) in nearest
+    ]
     if not parts:
         return row
     distance, f, node = min(nearest[row.index, i] for i, _ in parts)
@@ -141,7 +171,9 @@ def _with_edges(scene: Scene, track: Track, row: MeshRow, nearest: Nearest) -> M
 
 
 def median_edge(parts: list[Part], matrix: NDArray[np.float64]) -> float:
-    """The median length of edges, metres, of at most about 20,000 triangles spread over each part; `matrix` is (3, 3)."""
+    """The median length of edges, metres, of at most about 20,000 triangles spread over each part;
+    `matrix` is (3, 3).
+    """
     found = []
     for p in parts:
         g = p.load()
@@ -153,7 +185,12 @@ def median_edge(parts: list[Part], matrix: NDArray[np.float64]) -> float:
 def _fog(m: Medium) -> MediumRow:
     size = float(np.linalg.norm(np.array(m.box_max) - np.array(m.box_min)))
     dense = m.scatter + m.absorb
-    return MediumRow(name=m.name, free_path_m=1 / dense if dense > 0 else math.inf, thickness=size * dense, size_m=size)
+    return MediumRow(
+        name=m.name,
+        free_path_m=1 / dense if dense > 0 else math.inf,
+        thickness=size * dense,
+        size_m=size,
+    )
 
 
 def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> list[TextureRow]:
@@ -194,9 +231,12 @@ def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> lis
 
 
 def _lights(
-    scene: Scene, cameras: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64],
+    scene: Scene,
+    cameras: NDArray[np.float64],
+    lo: NDArray[np.float64],
+    hi: NDArray[np.float64],
     parts: list[tuple[int, int, int, Part]],
-) -> list[LightRow]:  # fmt: skip
+) -> list[LightRow]:
     matrices = world_matrices(scene, 0.0)
     luma = np.array(LUMA)
     rows = []
@@ -209,13 +249,21 @@ def _lights(
         power = strength * (1 if light.kind == "directional" else 4 * math.pi)
         candela = 0.0 if light.kind == "directional" else strength
         rows.append(
-            LightRow(name=scene.nodes[node].name, kind=light.kind, power=power, size_m=0.0, nearest_m=distance, candela=candela)
+            LightRow(
+                name=scene.nodes[node].name,
+                kind=light.kind,
+                power=power,
+                size_m=0.0,
+                nearest_m=distance,
+                candela=candela,
+            )
         )
     for j, (node, _, _, p) in enumerate(parts):
         if p.material >= 0 and max(scene.materials[p.material].emissive) > 0:
             radiance = float(np.array(scene.materials[p.material].emissive) @ luma)
             extent = hi[j] - lo[j]
-            # The area of the mesh itself, scaled as the placement scales volumes: exact for even scaling.
+            # The area of the mesh itself, scaled as the placement scales volumes: exact for even
+            # scaling.
             area = mesh_area(p) * abs(float(np.linalg.det(matrices[node][:3, :3]))) ** (2 / 3)
             distance = float(box_distance(cameras, lo[j : j + 1], hi[j : j + 1]).min())
             rows.append(
@@ -225,7 +273,8 @@ def _lights(
                     power=radiance * area * math.pi,
                     size_m=float(extent.max()),
                     nearest_m=distance,
-                    # A sphere shows a quarter of its area, a card half of both its sides: what it gives in the mean.
+                    # A sphere shows a quarter of its area, a card half of both its sides: what it
+                    # gives in the mean.
                     candela=radiance * area / 4,
                     radiance=radiance,
                 )
@@ -249,15 +298,21 @@ def _footprints(scene: Scene, track: Track) -> tuple[list[Footprint], int]:
             lo = np.min([p.bounds_min for p in boxes], axis=0)
             hi = np.max([p.bounds_max for p in boxes], axis=0)
             sizes[mesh] = lo, hi, sum(sum(part_bytes(p)) for p in boxes)
-    drawn = [(thing, node, mesh) for thing, (node, mesh) in enumerate(scene.placements) if mesh in sizes]
+    drawn = [
+        (thing, node, mesh) for thing, (node, mesh) in enumerate(scene.placements) if mesh in sizes
+    ]
     left_out = max(len(drawn) - MOST_FOOTPRINTS, 0)
     if left_out:
         half = np.array([sizes[mesh][1] - sizes[mesh][0] for _, _, mesh in drawn]) / 2
-        reach = np.einsum("nij,nj->ni", np.abs(track.still[[node for _, node, _ in drawn], :3, :3]), half)
+        reach = np.einsum(
+            "nij,nj->ni", np.abs(track.still[[node for _, node, _ in drawn], :3, :3]), half
+        )
         order = np.argsort(-reach[:, 0] * reach[:, 2], kind="stable")[:MOST_FOOTPRINTS]
         drawn = [drawn[i] for i in sorted(order)]
     made = [
-        footprint(scene.nodes[node].name, mesh, track.still[node], *sizes[mesh]).model_copy(update={"thing": thing})
+        footprint(scene.nodes[node].name, mesh, track.still[node], *sizes[mesh]).model_copy(
+            update={"thing": thing}
+        )
         for thing, node, mesh in drawn
     ]
     return made, left_out

@@ -14,12 +14,16 @@ from mill_lane.core.scene.model import Geometry, Part
 from mill_lane.core.weigh.frames import Track
 
 F64 = NDArray[np.float64]
-Nearest = dict[tuple[int, int], tuple[float, int, int]]  # by mesh and part: metres, which of the frames, and the node
+Nearest = dict[
+    tuple[int, int], tuple[float, int, int]
+]  # by mesh and part: metres, which of the frames, and the node
 
 
 @inner
 def _to_triangle(px: float, py: float, pz: float, a: Any, b: Any, c: Any) -> float:
-    """The squared distance from a point to a triangle (Ericson, Real-Time Collision Detection, section 5.1.5)."""
+    """The squared distance from a point to a triangle (Ericson, Real-Time Collision Detection,
+    section 5.1.5).
+    """
     abx, aby, abz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
     acx, acy, acz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
     apx, apy, apz = px - a[0], py - a[1], pz - a[2]
@@ -49,10 +53,11 @@ def _to_triangle(px: float, py: float, pz: float, a: Any, b: Any, c: Any) -> flo
 
 @kernel
 def closest_of(points: Any, positions: Any, triangles: Any, matrix: Any, within: float) -> Any:
-    """The least squared distance from any of the points to any of the triangles, and which point it is.
+    """The least squared distance from any of the points to any of the triangles, and which point it
+    is.
 
-    points : float64 (F, 3), world.  positions : float32 (V, 3), placed by `matrix`, float64 (3, 4).  Nothing nearer than
-    `within` (squared): `within` and -1.
+    points : float64 (F, 3), world.  positions : float32 (V, 3), placed by `matrix`, float64 (3, 4).
+    Nothing nearer than `within` (squared): `within` and -1.
     """
     best, which = within, -1
     lo, hi = points[0].copy(), points[0].copy()
@@ -64,7 +69,9 @@ def closest_of(points: Any, positions: Any, triangles: Any, matrix: Any, within:
         for c in range(3):
             p = positions[np.int64(triangles[t, c])]
             for k in range(3):
-                q[c, k] = matrix[k, 0] * p[0] + matrix[k, 1] * p[1] + matrix[k, 2] * p[2] + matrix[k, 3]
+                q[c, k] = (
+                    matrix[k, 0] * p[0] + matrix[k, 1] * p[1] + matrix[k, 2] * p[2] + matrix[k, 3]
+                )
         # Box against box first: most triangles are farther than the nearest so far.
         gap = 0.0
         for k in range(3):
@@ -81,16 +88,25 @@ def closest_of(points: Any, positions: Any, triangles: Any, matrix: Any, within:
 
 
 def refine(
-    track: Track, parts: list[tuple[int, int, int, Part]], lo: F64, hi: F64, boxes: Callable[[F64, F64, F64], F64],
+    track: Track,
+    parts: list[tuple[int, int, int, Part]],
+    lo: F64,
+    hi: F64,
+    boxes: Callable[[F64, F64, F64], F64],
     progress: Progress = silent,
-) -> Nearest:  # fmt: skip
+) -> Nearest:
     """Distances from the camera to the surfaces themselves, the nearest over all frames and copies.
 
-    lo, hi : (F or 1, N, 3) boxes of the placed parts, whose distances (`boxes`) tell where looking is worth while: what
-    stands farther than the nearest surface found is not read.
+    lo, hi : (F or 1, N, 3) boxes of the placed parts, whose distances (`boxes`) tell where looking
+    is worth while: what stands farther than the nearest surface found is not read.
     """
     frames = len(track.positions)
-    shortest = np.array([boxes(track.positions[f : f + 1], lo[f % len(lo)], hi[f % len(lo)])[0] for f in range(frames)])
+    shortest = np.array(
+        [
+            boxes(track.positions[f : f + 1], lo[f % len(lo)], hi[f % len(lo)])[0]
+            for f in range(frames)
+        ]
+    )
     by_part: dict[tuple[int, int], list[int]] = {}
     for j, (_, m, i, p) in enumerate(parts):
         if p.triangles:
@@ -104,11 +120,12 @@ def refine(
 
 def _nearest_of(
     track: Track, parts: list[tuple[int, int, int, Part]], placed: list[int], shortest: F64
-) -> tuple[float, int, int]:  # fmt: skip
+) -> tuple[float, int, int]:
     best, at, where = np.inf, 0, parts[placed[0]][0]
     geometry: Geometry | None = None
     still = len(track.matrices) == 1
-    # Still things are asked for all frames at once, moving ones frame by frame; the most promising first.
+    # Still things are asked for all frames at once, moving ones frame by frame; the most promising
+    # first.
     if still:
         asked = [(float(shortest[:, j].min()), j, -1) for j in placed]
     else:
@@ -120,7 +137,9 @@ def _nearest_of(
         geometry = geometry or p.load()
         points = track.positions if f < 0 else track.positions[f : f + 1]
         matrix = track.matrices[0 if f < 0 else f][node][:3]
-        found, which = closest_of(np.ascontiguousarray(points), geometry.positions, geometry.triangles, matrix, best)
+        found, which = closest_of(
+            np.ascontiguousarray(points), geometry.positions, geometry.triangles, matrix, best
+        )
         if which >= 0:
             best, at, where = found, which if f < 0 else f, node
     return float(np.sqrt(best)), at, where

@@ -8,7 +8,10 @@ from pydantic import BaseModel, ConfigDict
 
 
 class Footprint(BaseModel):
-    """A placed object from above: the outline of its box in x and z, and what its mesh holds in memory."""
+    """A placed object from above:
+
+    the outline of its box in x and z, and what its mesh holds in memory.
+    """
 
     model_config = ConfigDict(frozen=True)
 
@@ -24,10 +27,17 @@ class Footprint(BaseModel):
 
 
 def footprint(
-    name: str, mesh: int, matrix: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64], memory: int
+    name: str,
+    mesh: int,
+    matrix: NDArray[np.float64],
+    lo: NDArray[np.float64],
+    hi: NDArray[np.float64],
+    memory: int,
 ) -> Footprint:
     """The outline from above of a box (lo, hi) placed by a 4x4 matrix."""
-    corners = np.array([[x, y, z] for x in (lo[0], hi[0]) for y in (lo[1], hi[1]) for z in (lo[2], hi[2])])
+    corners = np.array(
+        [[x, y, z] for x in (lo[0], hi[0]) for y in (lo[1], hi[1]) for z in (lo[2], hi[2])]
+    )
     world = corners @ matrix[:3, :3].T + matrix[:3, 3]
     outline = hull(world[:, [0, 2]])
     return Footprint(

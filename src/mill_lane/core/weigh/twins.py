@@ -1,8 +1,9 @@
-"""Meshes that are copies of others, also where a rotation, a mirroring or a scale was baked into the vertices.
+"""Meshes that are copies of others, also where a rotation, a mirroring or a scale was baked into
+the vertices.
 
-Vertices must stand in the same order, as they do when an object was duplicated and its transform applied.  Two meshes of
-the same triangles and places on textures are copies when one affine map, fitted by least squares, carries every vertex
-and every normal of the one onto the other's.
+Vertices must stand in the same order, as they do when an object was duplicated and its transform
+applied.  Two meshes of the same triangles and places on textures are copies when one affine map,
+fitted by least squares, carries every vertex and every normal of the one onto the other's.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.scene.model import Geometry, Scene
 
 F64 = NDArray[np.float64]
-NEAR = 2e-6  # of the size and the distance from the origin: what float32 rounds away, and a few roundings more
+# of the size and the distance from the origin: what float32 rounds away, and a few roundings more
+NEAR = 2e-6
 NORMALS = 2e-2  # by which normals may differ, which exporters often keep in few bits
 
 
@@ -32,7 +34,10 @@ class Twin:
 
 
 def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
-    """Meshes that are copies of an earlier one.  Only meshes of equal counts are read; materials must agree."""
+    """Meshes that are copies of an earlier one.
+
+    Only meshes of equal counts are read; materials must agree.
+    """
     alike: dict[Any, list[int]] = defaultdict(list)
     for m in meshes:
         parts = scene.meshes[m].parts
@@ -49,7 +54,8 @@ def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
             if same in exact:
                 out[m] = exact[same]
                 continue
-            # Which corners belong together, without the sense in which they go round: mirroring turns it.
+            # Which corners belong together, without the sense in which they go round: mirroring
+            # turns it.
             key = _digest(np.sort(g.triangles, axis=1), g.uvs)
             first = next((k for k, other in kept[key] if fitted(other, g) is not None), None)
             if first is None:
@@ -69,7 +75,9 @@ def _digest(*arrays: NDArray[Any] | None) -> bytes:
 
 
 def fitted(a: Geometry, b: Geometry) -> F64 | None:
-    """The affine map (3, 4) that carries mesh a onto mesh b, of the same triangles; None where there is none."""
+    """The affine map (3, 4) that carries mesh a onto mesh b, of the same triangles; None where
+    there is none.
+    """
     p, q = a.positions.astype(np.float64), b.positions.astype(np.float64)
     middle, goal = p.mean(0), q.mean(0)
     size_p, size_q = (float(np.abs(x - x.mean(0)).max()) for x in (p, q))
@@ -78,7 +86,9 @@ def fitted(a: Geometry, b: Geometry) -> F64 | None:
     x, y = (p - middle) / size_p, (q - goal) / size_q
     squares = x.T @ x
     flat = float(np.linalg.eigvalsh(squares)[0]) < 1e-9 * float(np.trace(squares))
-    left, right = (x, y) if not flat else (np.concatenate([x, a.normals]), np.concatenate([y, b.normals]))
+    left, right = (
+        (x, y) if not flat else (np.concatenate([x, a.normals]), np.concatenate([y, b.normals]))
+    )
     linear, _, rank, _ = np.linalg.lstsq(left, right, rcond=1e-9)
     if rank < 3:
         return None
@@ -101,7 +111,9 @@ def fitted(a: Geometry, b: Geometry) -> F64 | None:
 
 
 def _same_sense(a: NDArray[np.uint32], b: NDArray[np.uint32]) -> bool | None:
-    """Whether all triangles go round alike, or all the other way (False); None where they do not agree."""
+    """Whether all triangles go round alike, or all the other way (False); None where they do not
+    agree.
+    """
     a, b = (np.take_along_axis(t, (np.argmin(t, 1)[:, None] + np.arange(3)) % 3, 1) for t in (a, b))
     if (a == b).all():
         return True

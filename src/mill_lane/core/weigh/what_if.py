@@ -1,5 +1,6 @@
-"""What a render would take if the picture, its layers, the samples in flight or the tiles were others, or if system
-memory were lent; for the built-in renderer, and for others by their memory profile.
+"""What a render would take if the picture, its layers, the samples in flight or the tiles were
+others, or if system memory were lent; for the built-in renderer, and for others by their memory
+profile.
 """
 
 from __future__ import annotations
@@ -47,7 +48,10 @@ class WhatIf(BaseModel):
 
 
 def load_of(inventory: Inventory, recipe: Recipe, samples: int, denoise: bool) -> Load:
-    """What a render holds, counted for a memory profile.  Textures count with their mip levels, layers with the beauty."""
+    """What a render holds, counted for a memory profile.
+
+    Textures count with their mip levels, layers with the beauty.
+    """
     pixels = recipe.width * recipe.height
     values = {8: 0.0, 16: 0.0}
     for t in inventory.textures:
@@ -55,21 +59,33 @@ def load_of(inventory: Inventory, recipe: Recipe, samples: int, denoise: bool) -
             values[16 if t.bits > 8 else 8] += t.width * t.height * t.channels
     triangles = sum(m.triangles for m in inventory.meshes)
     return Load(
-        triangles=triangles, values8=values[8], values16=values[16], pixels=pixels * (1 + len(recipe.layers)), samples=samples,
+        triangles=triangles,
+        values8=values[8],
+        values16=values[16],
+        pixels=pixels * (1 + len(recipe.layers)),
+        samples=samples,
         denoised=pixels if denoise else 0,
-    )  # fmt: skip
+    )
 
 
 def reckon(
-    inventory: Inventory, recipe: Recipe, device: Device, asked: WhatIf, profile: MemoryProfile | None = None
-) -> tuple[Ledger, Device]:  # fmt: skip
+    inventory: Inventory,
+    recipe: Recipe,
+    device: Device,
+    asked: WhatIf,
+    profile: MemoryProfile | None = None,
+) -> tuple[Ledger, Device]:
     """The ledger, and the device as it would be."""
     recipe = asked.recipe(recipe)
     device = asked.device(device, recipe.width * recipe.height)
     if profile is None:
         return draw_up(inventory, recipe, device), device
-    load = load_of(inventory, recipe, asked.in_flight(device, recipe.width * recipe.height), asked.denoise)
-    steps = [Step("geometry", m.name, round(profile.triangle * m.triangles)) for m in inventory.meshes]
+    load = load_of(
+        inventory, recipe, asked.in_flight(device, recipe.width * recipe.height), asked.denoise
+    )
+    steps = [
+        Step("geometry", m.name, round(profile.triangle * m.triangles)) for m in inventory.meshes
+    ]
     for t in sorted(inventory.textures, key=lambda t: -t.memory_bytes):
         if t.memory_bytes:
             each = profile.value16 if t.bits > 8 else profile.value8

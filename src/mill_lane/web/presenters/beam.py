@@ -8,14 +8,25 @@ from mill_lane.core.weigh.ledger import Ledger
 from mill_lane.web.format import gigabytes, size
 
 TITLES = {
-    "textures": "Textures", "geometry": "Geometry", "acceleration": "Acceleration", "environment": "Environment",
-    "film": "Film", "in_flight": "Samples in flight", "denoise": "Denoiser",
-}  # fmt: skip
-# Told apart without colour vision by lightness, by pattern and by the label on each (Okabe and Ito's hues, darkened).
+    "textures": "Textures",
+    "geometry": "Geometry",
+    "acceleration": "Acceleration",
+    "environment": "Environment",
+    "film": "Film",
+    "in_flight": "Samples in flight",
+    "denoise": "Denoiser",
+}
+# Told apart without colour vision by lightness, by pattern and by the label on each (Okabe and
+# Ito's hues, darkened).
 COLOURS = {
-    "geometry": "#b07d12", "acceleration": "#4f7d3a", "textures": "#33658a", "environment": "#7d7a74",
-    "film": "#8a4f7d", "in_flight": "#b5562f", "denoise": "#2f8f8a",
-}  # fmt: skip
+    "geometry": "#b07d12",
+    "acceleration": "#4f7d3a",
+    "textures": "#33658a",
+    "environment": "#7d7a74",
+    "film": "#8a4f7d",
+    "in_flight": "#b5562f",
+    "denoise": "#2f8f8a",
+}
 
 
 @dataclass(frozen=True)
@@ -65,4 +76,6 @@ def beam(ledger: Ledger, free: int, width: float = 860.0) -> Beam:
             )
         )
         at += w
-    return Beam(segments, round(free * scale, 2), round(at, 2), gigabytes(free), gigabytes(total), width)
+    return Beam(
+        segments, round(free * scale, 2), round(at, 2), gigabytes(free), gigabytes(total), width
+    )

@@ -18,7 +18,12 @@ from mill_lane.web.format import count, gigabytes, predicted, size
 
 Mark = Literal["order", "look", "fail", "todo"]
 STATIONS = ("scene", "machine", "fit", "trials", "trim", "finish")
-WORDS: dict[Mark, str] = {"order": "in order", "look": "look here", "fail": "will not finish", "todo": "not done yet"}
+WORDS: dict[Mark, str] = {
+    "order": "in order",
+    "look": "look here",
+    "fail": "will not finish",
+    "todo": "not done yet",
+}
 
 
 @dataclass(frozen=True)
@@ -48,7 +53,11 @@ class Lane:
 
 def lane(db: Session, job: Job, version: SceneVersion) -> Lane:
     """Work out every station's figure from what is kept now."""
-    inventory, device, final = inventory_of(version), device_of(job.device), Recipe.model_validate(job.final)
+    inventory, device, final = (
+        inventory_of(version),
+        device_of(job.device),
+        Recipe.model_validate(job.final),
+    )
     ledger = draw_up(inventory, final, device)
     verdict = judge(ledger, device.free_bytes)
     trials = [t for t in kept_trials(db, job) if t.measured]
@@ -63,23 +72,44 @@ def lane(db: Session, job: Job, version: SceneVersion) -> Lane:
         ("scene", "Scene", f"{count(inventory.triangles)} tris", "look" if warnings else "order"),
         ("machine", "Machine", f"{gigabytes(device.free_bytes)} free", "order"),
         ("fit", "Fit", f"{size(abs(verdict.headroom))} {'left' if verdict.fits else 'over'}", fit),
-        ("trials", "Trials", f"{len(trials)} kept" if trials else "none yet", "order" if trials else "todo"),
         (
-            "trim", "Trim",
-            f"{staged} staged" if staged else f"{len(proposals)} to look at" if proposals else "in order",
+            "trials",
+            "Trials",
+            f"{len(trials)} kept" if trials else "none yet",
+            "order" if trials else "todo",
+        ),
+        (
+            "trim",
+            "Trim",
+            f"{staged} staged"
+            if staged
+            else f"{len(proposals)} to look at"
+            if proposals
+            else "in order",
             "look" if proposals else "order",
         ),
         ("finish", "Finish", figure, mark),
-    ]  # fmt: skip
+    ]
     stations = [
-        Station(name, title, figure, mark, i + 1, predicted="±" in figure, task=running if name == "finish" else None)  # type: ignore[arg-type]
+        Station(
+            name,
+            title,
+            figure,
+            mark,
+            i + 1,
+            predicted="±" in figure,
+            task=running if name == "finish" else None,
+        )  # type: ignore[arg-type]
         for i, (name, title, figure, mark) in enumerate(figures)
     ]
     return Lane(stations, ledger, verdict, estimate)
 
 
 def estimate_for(job: Job, version: SceneVersion, trials: list[Trial]) -> Estimate | None:
-    """The final frame's time from the trial that predicts it best: of this scene version, and the largest."""
+    """The final frame's time from the trial that predicts it best:
+
+    of this scene version, and the largest.
+    """
     final = Recipe.model_validate(job.final)
     best: Estimate | None = None
     for t in trials:
@@ -99,7 +129,9 @@ def estimate_for(job: Job, version: SceneVersion, trials: list[Trial]) -> Estima
     return best
 
 
-def _finish(db: Session, job: Job, version: SceneVersion, estimate: Estimate | None) -> tuple[str, Mark, int | None]:
+def _finish(
+    db: Session, job: Job, version: SceneVersion, estimate: Estimate | None
+) -> tuple[str, Mark, int | None]:
     run = db.scalars(select(Run).where(Run.job_id == job.id).order_by(Run.id.desc())).first()
     task = db.get(Task, run.task_id) if run and run.task_id else None
     if task is not None and not task.over:

@@ -15,16 +15,33 @@ from mill_lane.core.weigh.what_if import WhatIf
 
 
 def asked_of(
-    width: int | None, height: int | None, layers: str | None, flight: int | None, tile: int | None, lend: float, denoise: bool
-) -> WhatIf:  # fmt: skip
-    """What the address asks; `layers` names them with commas, `lend` is in GB.  Raises MillError for what cannot be."""
+    width: int | None,
+    height: int | None,
+    layers: str | None,
+    flight: int | None,
+    tile: int | None,
+    lend: float,
+    denoise: bool,
+) -> WhatIf:
+    """What the address asks; `layers` names them with commas, `lend` is in GB.
+
+    Raises MillError for what cannot be.
+    """
     names = None if layers is None else tuple(x for x in EVERY_LAYER if x in layers.split(","))
     try:
         return WhatIf(
-            width=width, height=height, layers=names, flight=flight, tile=tile, lend=round(lend * GB), denoise=denoise
-        )  # fmt: skip
+            width=width,
+            height=height,
+            layers=names,
+            flight=flight,
+            tile=tile,
+            lend=round(lend * GB),
+            denoise=denoise,
+        )
     except (ValidationError, ValueError, OverflowError) as e:
-        raise MillError("A figure of the what-if is out of range.", "Sizes go from 1 to 16,384 pixels.") from e
+        raise MillError(
+            "A figure of the what-if is out of range.", "Sizes go from 1 to 16,384 pixels."
+        ) from e
 
 
 @dataclass(frozen=True)
@@ -51,7 +68,12 @@ def what_if_sheet(asked: WhatIf, final: Recipe, device: Device, recipe: Recipe) 
     ]
     if device.kind == "card":
         out += [
-            Choice("flight", "Samples in flight", asked.flight or device.samples_in_flight, device.samples_in_flight),
+            Choice(
+                "flight",
+                "Samples in flight",
+                asked.flight or device.samples_in_flight,
+                device.samples_in_flight,
+            ),
             Choice("tile", "Tile size", asked.tile or "", "", "px"),
             Choice("lend", "Lent system memory", f"{asked.lend / GB:g}", "0", "GB", "any"),
         ]
@@ -77,7 +99,10 @@ class Line:
 
 @dataclass(frozen=True)
 class Sheet:
-    """A memory profile: figures as (name, title, value, unit, whether trials decided it), and its trials."""
+    """A memory profile:
+
+    figures as (name, title, value, unit, whether trials decided it), and its trials.
+    """
 
     number: int
     name: str
@@ -86,7 +111,9 @@ class Sheet:
     decided: bool
 
 
-def profile_sheet(number: int, data: dict[str, Any], decided: list[Any], trials: list[tuple[int, Logged]]) -> Sheet:
+def profile_sheet(
+    number: int, data: dict[str, Any], decided: list[Any], trials: list[tuple[int, Logged]]
+) -> Sheet:
     """Lay a profile out with the residual of each trial."""
     profile = MemoryProfile.model_validate(data)
     figures = []
@@ -98,7 +125,15 @@ def profile_sheet(number: int, data: dict[str, Any], decided: list[Any], trials:
         else:
             figures.append((unit, title, f"{value:.4g}", "bytes", unit in decided))
     lines = [
-        Line(k, t.note, t.load.triangles, t.load.pixels, t.load.samples, t.peak_bytes, predicted(profile, t.load))
+        Line(
+            k,
+            t.note,
+            t.load.triangles,
+            t.load.pixels,
+            t.load.samples,
+            t.peak_bytes,
+            predicted(profile, t.load),
+        )
         for k, t in trials
     ]
     return Sheet(number, profile.name, figures, lines, bool(decided))

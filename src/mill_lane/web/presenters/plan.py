@@ -29,9 +29,15 @@ class Shading:
 
 SHADINGS = {
     "memory": Shading("memory", (1e6, 4e6, 16e6, 64e6), ("under 1 MB", "4", "16", "64", "more")),
-    "density": Shading("triangles a pixel", (0.1, 1.0, 2.0, 10.0), ("under 0.1", "1", "2", "10", "more")),
-    "texels": Shading("texels wasted", (1e6, 30e6, 100e6, 300e6), ("under 1 MB", "30", "100", "300", "more")),
-    "seen": Shading("seen or not", (1, 2, 3, 4), ("seen", "in reflection", "lights only", "never", "")),
+    "density": Shading(
+        "triangles a pixel", (0.1, 1.0, 2.0, 10.0), ("under 0.1", "1", "2", "10", "more")
+    ),
+    "texels": Shading(
+        "texels wasted", (1e6, 30e6, 100e6, 300e6), ("under 1 MB", "30", "100", "300", "more")
+    ),
+    "seen": Shading(
+        "seen or not", (1, 2, 3, 4), ("seen", "in reflection", "lights only", "never", "")
+    ),
 }
 
 
@@ -70,23 +76,36 @@ class Plan:
 
 
 def plan(
-    inventory: Inventory, chosen: Collection[int], shade: str = "memory", scale_px: float = 1.0, frame: int | None = None
+    inventory: Inventory,
+    chosen: Collection[int],
+    shade: str = "memory",
+    scale_px: float = 1.0,
+    frame: int | None = None,
 ) -> Plan:
     """Lay out the plan: the file's own axes, X right and Z down.
 
-    `chosen` are the meshes marked; `shade` is one of SHADINGS; `scale_px` the height of the final picture over that of the
-    figures in pixels; the wedge stands where the camera is in `frame`, or in the first.
+    `chosen` are the meshes marked; `shade` is one of SHADINGS; `scale_px` the height of the final
+    picture over that of the figures in pixels; the wedge stands where the camera is in `frame`, or
+    in the first.
 
-    What lies far beyond the ten-metre band would shrink the room to a spot, so the view frames what lies within 24 m of
-    the camera; larger things run over its edge, and what is farther is counted, not drawn.
+    What lies far beyond the ten-metre band would shrink the room to a spot, so the view frames what
+    lies within 24 m of the camera; larger things run over its edge, and what is farther is counted,
+    not drawn.
     """
     cx, cz = inventory.camera_path[0]
-    near = [f.outline for f in inventory.footprints if all(math.hypot(x - cx, z - cz) < REACH for x, z in f.outline)]
+    near = [
+        f.outline
+        for f in inventory.footprints
+        if all(math.hypot(x - cx, z - cz) < REACH for x, z in f.outline)
+    ]
     points = [p for outline in near for p in outline]
     points += inventory.camera_path
     lo_x, hi_x = min(p[0] for p in points), max(p[0] for p in points)
     lo_z, hi_z = min(p[1] for p in points), max(p[1] for p in points)
-    scale = min((WIDTH - 2 * MARGIN) / max(hi_x - lo_x, 1e-6), (HEIGHT - 2 * MARGIN) / max(hi_z - lo_z, 1e-6))
+    scale = min(
+        (WIDTH - 2 * MARGIN) / max(hi_x - lo_x, 1e-6),
+        (HEIGHT - 2 * MARGIN) / max(hi_z - lo_z, 1e-6),
+    )
     mid_x, mid_z = (lo_x + hi_x) / 2, (lo_z + hi_z) / 2
 
     def at(x: float, z: float) -> tuple[float, float]:
@@ -107,7 +126,16 @@ def plan(
         area = _area(drawn)
         value = _value(f, rows.get(f.mesh), wasted, shade, scale_px)
         colour = UNKNOWN if value is None else SHADES[sum(value >= s for s in shading.steps)]
-        outlines.append(Outline(f.name, f.mesh, " ".join(f"{x},{y}" for x, y in drawn), colour, f.mesh in chosen, area))
+        outlines.append(
+            Outline(
+                f.name,
+                f.mesh,
+                " ".join(f"{x},{y}" for x, y in drawn),
+                colour,
+                f.mesh in chosen,
+                area,
+            )
+        )
     outlines.sort(key=lambda o: (o.chosen, -o.area))
     for o in sorted(outlines, key=lambda o: -o.area)[:40]:
         corner = [tuple(map(float, p.split(","))) for p in o.points.split()]
@@ -115,18 +143,26 @@ def plan(
         room = max(p[0] for p in corner) - min(p[0] for p in corner)
         tall = max(p[1] for p in corner) - min(p[1] for p in corner)
         wide = 6.6 * len(o.name)
-        free = all(abs(x - b.x) > (wide + 6.6 * len(b.text)) / 2 or abs(y - b.y) > 14 for b in labels)
+        free = all(
+            abs(x - b.x) > (wide + 6.6 * len(b.text)) / 2 or abs(y - b.y) > 14 for b in labels
+        )
         if room > wide + 4 and 14 < tall < 200 and free:
             labels.append(Label(o.name, round(x, 1), round(y + 4, 1)))
     frames = frames_looked_at(inventory.frames)
-    now = min(range(len(frames)), key=lambda k: abs(frames[k] - (frame if frame is not None else frames[0])))
+    now = min(
+        range(len(frames)),
+        key=lambda k: abs(frames[k] - (frame if frame is not None else frames[0])),
+    )
     stations = []
     for (px, pz), (ax, az) in zip(inventory.camera_path, inventory.camera_ahead, strict=True):
         n = math.hypot(ax, az) or 1.0
         ends: list[float] = []
         for sign in (-1, 1):
             a = sign * inventory.camera_half_angle
-            dx, dz = (ax * math.cos(a) - az * math.sin(a)) / n, (ax * math.sin(a) + az * math.cos(a)) / n
+            dx, dz = (
+                (ax * math.cos(a) - az * math.sin(a)) / n,
+                (ax * math.sin(a) + az * math.cos(a)) / n,
+            )
             ends += at(px + 60.0 * dx, pz + 60.0 * dz)
         stations.append((*at(px, pz), *ends))
     x0, y0, *far = stations[now]
@@ -140,11 +176,25 @@ def plan(
     legend = [(colour, word) for colour, word in zip(SHADES, shading.words, strict=True) if word]
     track = json.dumps({"frames": frames, "stations": stations})
     return Plan(
-        outlines, wedge, path, (x0, y0), bands, labels, beyond > 0, beyond, round(step * scale, 1), step, legend, shade, track
+        outlines,
+        wedge,
+        path,
+        (x0, y0),
+        bands,
+        labels,
+        beyond > 0,
+        beyond,
+        round(step * scale, 1),
+        step,
+        legend,
+        shade,
+        track,
     )
 
 
-def _value(f: Footprint, row: MeshRow | None, wasted: dict[int, int], shade: str, scale: float) -> float | None:
+def _value(
+    f: Footprint, row: MeshRow | None, wasted: dict[int, int], shade: str, scale: float
+) -> float | None:
     """What an object is shaded by; None where it is not known."""
     if shade == "memory" or row is None:
         return float(f.memory_bytes)
@@ -163,4 +213,12 @@ def around(outline: list[tuple[float, float]], x: float, z: float) -> bool:
 
 def _area(points: list[tuple[float, float]]) -> float:
     n = len(points)
-    return abs(sum(points[i][0] * points[(i + 1) % n][1] - points[(i + 1) % n][0] * points[i][1] for i in range(n))) / 2
+    return (
+        abs(
+            sum(
+                points[i][0] * points[(i + 1) % n][1] - points[(i + 1) % n][0] * points[i][1]
+                for i in range(n)
+            )
+        )
+        / 2
+    )

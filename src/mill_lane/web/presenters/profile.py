@@ -17,13 +17,24 @@ DIVISIONS = (
 )
 MOST = 40
 LAYER_TITLES = {
-    "beauty": "the picture", "albedo": "albedo", "normal": "normal", "depth": "depth", "object": "objects",
-    "samples": "map: samples", "noise": "map: noise", "work": "map: cost",
-    "emission": "emission", "direct_diffuse": "direct, diffuse", "direct_specular": "direct, specular",
-    "direct_transmission": "direct, transmission", "direct_volume": "direct, volume",
-    "indirect_diffuse": "indirect, diffuse", "indirect_specular": "indirect, specular",
-    "indirect_transmission": "indirect, transmission", "indirect_volume": "indirect, volume",
-}  # fmt: skip
+    "beauty": "the picture",
+    "albedo": "albedo",
+    "normal": "normal",
+    "depth": "depth",
+    "object": "objects",
+    "samples": "map: samples",
+    "noise": "map: noise",
+    "work": "map: cost",
+    "emission": "emission",
+    "direct_diffuse": "direct, diffuse",
+    "direct_specular": "direct, specular",
+    "direct_transmission": "direct, transmission",
+    "direct_volume": "direct, volume",
+    "indirect_diffuse": "indirect, diffuse",
+    "indirect_specular": "indirect, specular",
+    "indirect_transmission": "indirect, transmission",
+    "indirect_volume": "indirect, volume",
+}
 
 
 @dataclass(frozen=True)
@@ -84,12 +95,21 @@ def panel(profile: dict[str, Any], division: str, number: int) -> Panel | None:
     ]
     answers = [
         Answer(a["text"], _factor(a["time"]), _factor(a["noise"]))
-        for a in sorted(profile["what_if"], key=lambda a: (a["noise"] if a["noise"] is not None else 1.0) * a["time"] ** 0.5)
+        for a in sorted(
+            profile["what_if"],
+            key=lambda a: (a["noise"] if a["noise"] is not None else 1.0) * a["time"] ** 0.5,
+        )
     ]
     return Panel(
-        f"Trial {number}", division, bars, max(0, len(rows) - MOST), answers[:12], f"{three(profile['seconds'])} s",
-        has_light, bool(profile.get("fitted")),
-    )  # fmt: skip
+        f"Trial {number}",
+        division,
+        bars,
+        max(0, len(rows) - MOST),
+        answers[:12],
+        f"{three(profile['seconds'])} s",
+        has_light,
+        bool(profile.get("fitted")),
+    )
 
 
 def _factor(x: float | None) -> str:
@@ -105,4 +125,8 @@ def layer_choices(*kept: dict[str, Any]) -> list[tuple[str, str]]:
     names = {name for layers in kept for name in layers}
     known = [n for n in LAYER_TITLES if n in names]
     lamps = sorted(n for n in names if n.startswith("light "))
-    return [("beauty", LAYER_TITLES["beauty"]), *((n, LAYER_TITLES[n]) for n in known), *((n, n) for n in lamps)]
+    return [
+        ("beauty", LAYER_TITLES["beauty"]),
+        *((n, LAYER_TITLES[n]) for n in known),
+        *((n, n) for n in lamps),
+    ]

@@ -34,17 +34,38 @@ class Group:
 
 
 CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
-    "light_choice": (("estimate", "one, by estimate"), ("power", "one, by power"), ("all", "all of them")),
+    "light_choice": (
+        ("estimate", "one, by estimate"),
+        ("power", "one, by power"),
+        ("all", "all of them"),
+    ),
     "order": (("progressive", "progressively"), ("tiles", "in tiles")),
 }
 FIRST = (
-    "width", "height", "samples", "min_samples", "noise", "clean", "bounces", "transparent_layers", "clamp_bounced",
-    "time_limit", "exposure", "seed",
-)  # fmt: skip
+    "width",
+    "height",
+    "samples",
+    "min_samples",
+    "noise",
+    "clean",
+    "bounces",
+    "transparent_layers",
+    "clamp_bounced",
+    "time_limit",
+    "exposure",
+    "seed",
+)
 GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     (
         "Bounces and clamps",
-        ("bounces_diffuse", "bounces_specular", "bounces_transmission", "bounces_volume", "direct_clamp", "caustics"),
+        (
+            "bounces_diffuse",
+            "bounces_specular",
+            "bounces_transmission",
+            "bounces_volume",
+            "direct_clamp",
+            "caustics",
+        ),
         "",
     ),
     (
@@ -52,11 +73,34 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
         ("split_diffuse", "split_specular", "split_transmission", "split_volume", "split_lights"),
         "Rays at the first thing that is met; each multiplies one component.",
     ),
-    ("Which lights", ("light_choice", "light_threshold", "sky_visible", "sun_elevation", "sun_azimuth", "sky_strength"), ""),
-    ("Sky picture", ("sky_picture", "sky_turn", "sky_gain"), "An HDR or EXR of the whole sphere goes before sun and sky."),
-    ("Camera", ("f_stop", "focus_distance", "shutter"), "F-stop 0 is sharp everywhere, shutter 0 stands still."),
+    (
+        "Which lights",
+        (
+            "light_choice",
+            "light_threshold",
+            "sky_visible",
+            "sun_elevation",
+            "sun_azimuth",
+            "sky_strength",
+        ),
+        "",
+    ),
+    (
+        "Sky picture",
+        ("sky_picture", "sky_turn", "sky_gain"),
+        "An HDR or EXR of the whole sphere goes before sun and sky.",
+    ),
+    (
+        "Camera",
+        ("f_stop", "focus_distance", "shutter"),
+        "F-stop 0 is sharp everywhere, shutter 0 stands still.",
+    ),
     ("How it is drawn", ("order", "tile_size"), ""),
-    ("For previews only", ("early_end", "pattern_block"), "They save time and leave blotches in dark places."),
+    (
+        "For previews only",
+        ("early_end", "pattern_block"),
+        "They save time and leave blotches in dark places.",
+    ),
 )
 PERCENT = ("noise", "clean")
 
@@ -77,7 +121,9 @@ def field(recipe: Recipe, name: str) -> Field:
         return Field(f"{name}_percent", label, f"{value * 100:g}", unit="%", step="any")
     whole = isinstance(value, int)
     shown = "" if value is None else value if whole else f"{value:g}"
-    return Field(name, label, shown, unit=unit, step="1" if whole else "any", required=value is not None)
+    return Field(
+        name, label, shown, unit=unit, step="1" if whole else "any", required=value is not None
+    )
 
 
 def first_fields(recipe: Recipe) -> list[Field]:
@@ -89,7 +135,12 @@ def groups(recipe: Recipe, lamps: Sequence[str]) -> list[Group]:
     """The other settings, and each lamp of the scene with its scale."""
     usual = Recipe()
     out = [
-        Group(title, [field(recipe, n) for n in names], any(getattr(recipe, n) != getattr(usual, n) for n in names), hint)
+        Group(
+            title,
+            [field(recipe, n) for n in names],
+            any(getattr(recipe, n) != getattr(usual, n) for n in names),
+            hint,
+        )
         for title, names, hint in GROUPS
     ]
     lines = [

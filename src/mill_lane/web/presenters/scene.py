@@ -9,7 +9,8 @@ from mill_lane.core.trim.distance import by_distance
 from mill_lane.core.weigh.inventory import Inventory, MeshRow
 from mill_lane.web.format import count, listed, percent, plural, size
 
-# Common practice: subdivided far beyond a pixel when several triangles share one, over a picture's worth of them.
+# Common practice: subdivided far beyond a pixel when several triangles share one, over a picture's
+# worth of them.
 TOO_FINE = 2.0
 WORTH = 100_000  # triangles below which nobody would thin a mesh
 BLOWN = 0.0005  # of the picture
@@ -30,7 +31,9 @@ def headline(i: Inventory) -> str:
 
 
 def findings(i: Inventory, scale: float = 1.0) -> list[Finding]:
-    """What stands out, the largest saving first; `scale` is the height of the final picture over `Look.height`."""
+    """What stands out, the largest saving first; `scale` is the height of the final picture over
+    `Look.height`.
+    """
     out = [*_textures(i, scale), *_meshes(i, scale), *_lights(i)]
     return [f for _, f in sorted(out, key=lambda x: -x[0])]
 
@@ -43,7 +46,14 @@ def _textures(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     if i.look is not None and wasted:
         n = sum(t.wasted_bytes(scale) > 0 for t in i.textures)
         text = f"{plural(n, 'texture has', 'textures have')} more texels than the shot can show"
-        out.append((wasted, Finding(text, f"{size(held)} could be {size(held - wasted)}", "tab=textures&sort=wasted")))
+        out.append(
+            (
+                wasted,
+                Finding(
+                    text, f"{size(held)} could be {size(held - wasted)}", "tab=textures&sort=wasted"
+                ),
+            )
+        )
     if proposals:
         old, new = sum(p.old_bytes for p in proposals), sum(p.new_bytes for p in proposals)
         text = f"{plural(len(proposals), 'texture')} larger than the distance rule asks"
@@ -52,7 +62,9 @@ def _textures(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     if idle:
         saved = sum(t.memory_bytes - t.lean_bytes for t in idle)
         text = f"Stored and not used: {listed(f'{t.name} ({t.why})' for t in idle)}"
-        out.append((saved, Finding(text, f"{size(saved)} for nothing", "tab=textures&q=unused+bits")))
+        out.append(
+            (saved, Finding(text, f"{size(saved)} for nothing", "tab=textures&q=unused+bits"))
+        )
     elif i.stage < 2 and (wide := [t for t in i.textures if t.bits > 8 and t.memory_bytes]):
         deep = sum(t.memory_bytes for t in wide)
         text = f"{plural(len(wide), 'texture')} with 16 bits: {listed(t.name for t in wide)}"
@@ -61,7 +73,14 @@ def _textures(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     if double:
         saved = sum(t.memory_bytes for t in double)
         out.append(
-            (saved, Finding(f"The same picture again: {listed(t.name for t in double)}", size(saved), "tab=textures&q=same"))
+            (
+                saved,
+                Finding(
+                    f"The same picture again: {listed(t.name for t in double)}",
+                    size(saved),
+                    "tab=textures&q=same",
+                ),
+            )
         )
     return out
 
@@ -74,26 +93,46 @@ def _meshes(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     twins = [g for g in groups.values() if len(g) > 1]
     if twins:
         n = sum(len(g) for g in twins)
-        held, could = sum(m.memory_bytes for g in twins for m in g), sum(g[0].memory_bytes for g in twins)
+        held, could = (
+            sum(m.memory_bytes for g in twins for m in g),
+            sum(g[0].memory_bytes for g in twins),
+        )
         baked = sum(m.twin_baked for g in twins for m in g)
-        text = f"{n} meshes are copies of {len(twins)}" + (f", {baked} of them turned, mirrored or scaled" if baked else "")
-        out.append((held - could, Finding(text, f"{size(held)} could be {size(could)}", "tab=meshes&q=copy")))
+        text = f"{n} meshes are copies of {len(twins)}" + (
+            f", {baked} of them turned, mirrored or scaled" if baked else ""
+        )
+        out.append(
+            (
+                held - could,
+                Finding(text, f"{size(held)} could be {size(could)}", "tab=meshes&q=copy"),
+            )
+        )
     looked = i.look is not None
     unseen = [m for m in i.meshes if (m.seen == "never" if looked else not m.in_view)]
     if unseen:
         text = f"{'Never matters to' if looked else 'Never in'} the picture: {listed(m.name for m in unseen)}"
         held = sum(m.memory_bytes for m in unseen)
         # Textures that nothing else uses go with them.
-        held += sum(t.memory_bytes for t in i.textures if (t.seen == "never" if looked else not t.in_view))
+        held += sum(
+            t.memory_bytes for t in i.textures if (t.seen == "never" if looked else not t.in_view)
+        )
         word = "never" if looked else "not+in+view"
-        out.append((held, Finding(text, f"{size(held)} with their textures", f"tab=meshes&q={word}")))
+        out.append(
+            (held, Finding(text, f"{size(held)} with their textures", f"tab=meshes&q={word}"))
+        )
     fine = [
-        m for m in i.meshes
-        if m.triangles >= WORTH and m.triangles_per_px is not None and m.triangles_per_px / scale**2 > TOO_FINE
-    ]  # fmt: skip
+        m
+        for m in i.meshes
+        if m.triangles >= WORTH
+        and m.triangles_per_px is not None
+        and m.triangles_per_px / scale**2 > TOO_FINE
+    ]
     if fine:
         # What two triangles a pixel would take.
-        saved = sum(round(m.memory_bytes * (1 - TOO_FINE * scale**2 / (m.triangles_per_px or 1))) for m in fine)
+        saved = sum(
+            round(m.memory_bytes * (1 - TOO_FINE * scale**2 / (m.triangles_per_px or 1)))
+            for m in fine
+        )
         text = f"Finer than {TOO_FINE:.0f} triangles a pixel: {listed(m.name for m in fine)}"
         out.append((saved, Finding(text, f"{size(saved)} beyond that", "tab=meshes&sort=density")))
     return out
@@ -101,12 +140,27 @@ def _meshes(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
 
 def _lights(i: Inventory) -> list[tuple[int, Finding]]:
     out: list[tuple[int, Finding]] = []
-    small = [x for x in i.lights if (x.grainy if i.stage >= 4 else x.kind == "glowing mesh" and 0 < x.size_m < 0.05)]
+    small = [
+        x
+        for x in i.lights
+        if (x.grainy if i.stage >= 4 else x.kind == "glowing mesh" and 0 < x.size_m < 0.05)
+    ]
     if small:
-        out.append((0, Finding(f"Small and strong: {listed(x.name for x in small)}", "grain", "tab=lights")))
+        out.append(
+            (
+                0,
+                Finding(
+                    f"Small and strong: {listed(x.name for x in small)}", "grain", "tab=lights"
+                ),
+            )
+        )
     idle = [x for x in i.lights if x.share is not None and x.share < 0.001]
     if idle:
-        each = "lights give less than 0.1 % of the light each" if len(idle) > 1 else "light gives less than 0.1 % of it"
+        each = (
+            "lights give less than 0.1 % of the light each"
+            if len(idle) > 1
+            else "light gives less than 0.1 % of it"
+        )
         text = f"{len(idle)} {each}: {listed(x.name for x in idle)}"
         out.append((0, Finding(text, "time", "tab=lights&sort=share&turned=true")))
     if i.look is not None:

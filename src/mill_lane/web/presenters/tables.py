@@ -19,7 +19,10 @@ RANK = {c: n for n, c in enumerate(CLASSES)}
 
 @dataclass(frozen=True)
 class Column:
-    """A column: how it is called in addresses and in CSV, how rows are sorted by it, and what CSV says of them."""
+    """A column:
+
+    how it is called in addresses and in CSV, how rows are sorted by it, and what CSV says of them.
+    """
 
     key: str
     title: str
@@ -92,12 +95,17 @@ TABLES: dict[str, tuple[Column, ...]] = {"meshes": MESHES, "textures": TEXTURES,
 USUAL = {"meshes": "memory", "textures": "memory", "lights": "power"}
 
 
-def rows(i: Inventory, table: str, sort: str = "", turned: bool = False, words: str = "") -> list[Any]:
+def rows(
+    i: Inventory, table: str, sort: str = "", turned: bool = False, words: str = ""
+) -> list[Any]:
     """The rows of a table that hold every word, in the order of a column, turned round or not.
 
-    Words are looked for in name, role, kind and how the thing matters; ">30" and "<3" ask for metres from the camera.
+    Words are looked for in name, role, kind and how the thing matters; ">30" and "<3" ask for
+    metres from the camera.
     """
-    column = next((c for c in TABLES[table] if c.key == sort), None) or next(c for c in TABLES[table] if c.key == USUAL[table])
+    column = next((c for c in TABLES[table] if c.key == sort), None) or next(
+        c for c in TABLES[table] if c.key == USUAL[table]
+    )
     wanted = words.lower().split()
     found = [r for r in getattr(i, table) if all(_holds(r, w) for w in wanted)]
     # By name first: rows that are alike in the column stand in the order of their names.
@@ -115,7 +123,11 @@ def _holds(row: Any, word: str) -> bool:
 
 
 def _text(row: Any) -> str:
-    more = [getattr(row, "role", ""), getattr(row, "kind", ""), CLASSES.get(getattr(row, "seen", None) or "", "")]
+    more = [
+        getattr(row, "role", ""),
+        getattr(row, "kind", ""),
+        CLASSES.get(getattr(row, "seen", None) or "", ""),
+    ]
     more += ["copy"] if getattr(row, "twin_of", None) is not None else []
     more += [] if getattr(row, "in_view", True) else ["not in view"]
     more += ["behind the camera"] if getattr(row, "behind", False) else []
@@ -125,7 +137,9 @@ def _text(row: Any) -> str:
 
 
 def as_csv(table: str, found: list[Any]) -> str:
-    """The rows as CSV (RFC 4180), every figure in full; a text that a spreadsheet would take for a formula gets a quote."""
+    """The rows as CSV (RFC 4180), every figure in full; a text that a spreadsheet would take for a
+    formula gets a quote.
+    """
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow([c.title for c in TABLES[table]])

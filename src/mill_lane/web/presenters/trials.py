@@ -12,9 +12,13 @@ from mill_lane.web.format import duration, percent
 from mill_lane.web.presenters.profile import component_name
 
 PREVIEWS = {
-    "indirect": "no indirect light", "shadows": "no shadows", "refraction": "no refraction", "fog": "no fog",
-    "motion": "no motion blur", "depth_of_field": "no depth of field",
-}  # fmt: skip
+    "indirect": "no indirect light",
+    "shadows": "no shadows",
+    "refraction": "no refraction",
+    "fog": "no fog",
+    "motion": "no motion blur",
+    "depth_of_field": "no depth of field",
+}
 
 
 @dataclass(frozen=True)
@@ -42,7 +46,9 @@ class Row:
 def name_of(setting: str) -> str:
     """A setting in running text."""
     title = str(Recipe.model_fields[setting].title or setting)
-    return {"noise": "noise threshold", "clamp_bounced": "clamp", "samples": "samples"}.get(setting, title[0].lower() + title[1:])
+    return {"noise": "noise threshold", "clamp_bounced": "clamp", "samples": "samples"}.get(
+        setting, title[0].lower() + title[1:]
+    )
 
 
 def as_text(setting: str, value: Any) -> str:
@@ -72,7 +78,9 @@ def preview_text(preview: dict[str, Any] | None) -> str:
     if preview.get("only_component"):
         words.append(f"only {component_name(preview['only_component'])}")
     if preview.get("view"):
-        words.append({"occlusion": "occlusion", "wires": "wireframe"}.get(preview["view"], preview["view"]))
+        words.append(
+            {"occlusion": "occlusion", "wires": "wireframe"}.get(preview["view"], preview["view"])
+        )
     return ", ".join(words)
 
 
@@ -81,7 +89,11 @@ def changes(trial: Trial, before: Trial | None) -> str:
     if before is None:
         return "base"
     out = []
-    for field, (old, new) in Recipe.model_validate(trial.recipe).changed_from(Recipe.model_validate(before.recipe)).items():
+    for field, (old, new) in (
+        Recipe.model_validate(trial.recipe)
+        .changed_from(Recipe.model_validate(before.recipe))
+        .items()
+    ):
         if field == "lamp_scales":
             out += lamp_changes(old, new)
         elif field == "layers":
@@ -185,7 +197,17 @@ def shown(trial: Trial | None, layer: str = "beauty") -> Shown | None:
     live = trial.task.live if trial.task is not None else {}
     paused = trial.task is not None and trial.task.state == "paused"
     size = f"{trial.recipe['width']},{trial.recipe['height']}"
-    return Shown(trial.number, url, rect, trial.task_id, int(live.get("preview", 0)), trial.layers, scale, paused, size)
+    return Shown(
+        trial.number,
+        url,
+        rect,
+        trial.task_id,
+        int(live.get("preview", 0)),
+        trial.layers,
+        scale,
+        paused,
+        size,
+    )
 
 
 @dataclass(frozen=True)
@@ -206,7 +228,9 @@ class Chart:
     steps: str
 
 
-def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, height: float = 190) -> Chart | None:
+def chart(
+    book: list[Row], a: int | None, b: int | None, width: float = 400, height: float = 190
+) -> Chart | None:
     """Every trial of the newest crop; None when there are fewer than two."""
     data = [r for r in book if r.same_crop and r.seconds and r.grain]
     if len(data) < 2:
@@ -220,7 +244,12 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
     times, grains = [r.seconds or 1.0 for r in data], [r.grain or 1.0 for r in data]
     fx, fy = scale(times, left, right), scale(grains, bottom, top)
     points = [
-        Point(r.number, round(fx(r.seconds), 1), round(fy(r.grain), 1), "a" if r.number == a else "b" if r.number == b else "")
+        Point(
+            r.number,
+            round(fx(r.seconds), 1),
+            round(fy(r.grain), 1),
+            "a" if r.number == a else "b" if r.number == b else "",
+        )
         for r in data
     ]
     x_ticks = [(round(fx(v), 1), duration(v)) for v in ticks(min(times) / 1.3, max(times) * 1.3)]
@@ -236,7 +265,10 @@ def chart(book: list[Row], a: int | None, b: int | None, width: float = 400, hei
 
 
 def ticks(low: float, high: float) -> list[float]:
-    """Round numbers along a log axis: 1, 2, 5 of each decade, or finer ones where that leaves fewer than three."""
+    """Round numbers along a log axis:
+
+    1, 2, 5 of each decade, or finer ones where that leaves fewer than three.
+    """
     for steps in ((1, 2, 5), (1, 1.5, 2, 3, 4, 5, 6, 8), tuple(k / 10 for k in range(10, 100, 2))):
         found = [m * 10.0**e for e in range(-4, 6) for m in steps if low <= m * 10.0**e <= high]
         if len(found) >= 3:

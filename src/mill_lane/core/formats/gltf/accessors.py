@@ -34,7 +34,9 @@ def read_accessor(document: Document, index: Any) -> NDArray[Any]:
     if not 0 < count <= LARGEST_COUNT:
         raise broken(document.name, f"accessor {index} has a count of {count}")
     if "bufferView" in a:
-        values = _strided(document, a["bufferView"], int(a.get("byteOffset", 0)), dtype, width, count)
+        values = _strided(
+            document, a["bufferView"], int(a.get("byteOffset", 0)), dtype, width, count
+        )
     elif count * width * dtype.itemsize > 2**33:
         raise broken(document.name, f"accessor {index} has a count of {count} and no data")
     else:
@@ -53,7 +55,14 @@ def read_accessor(document: Document, index: Any) -> NDArray[Any]:
         )[:, 0].astype(np.int64)
         if at.size and int(at.max()) >= count:
             raise broken(document.name, f"accessor {index} has sparse entries beyond its end")
-        values[at] = _strided(document, s["values"]["bufferView"], int(s["values"].get("byteOffset", 0)), dtype, width, n)
+        values[at] = _strided(
+            document,
+            s["values"]["bufferView"],
+            int(s["values"].get("byteOffset", 0)),
+            dtype,
+            width,
+            n,
+        )
     return values
 
 
@@ -62,7 +71,9 @@ def read_floats(document: Document, index: Any, width: int) -> NDArray[np.float3
     a = document.item("accessors", index)
     values = read_accessor(document, index)
     if values.shape[1] != width:
-        raise broken(document.name, f"accessor {index} has {values.shape[1]} values where {width} are wanted")
+        raise broken(
+            document.name, f"accessor {index} has {values.shape[1]} values where {width} are wanted"
+        )
     if values.dtype.kind == "f":
         return np.ascontiguousarray(values, np.float32)
     out = values.astype(np.float32)
@@ -72,11 +83,15 @@ def read_floats(document: Document, index: Any, width: int) -> NDArray[np.float3
     return out
 
 
-def _strided(document: Document, view: Any, offset: int, dtype: np.dtype[Any], width: int, count: int) -> NDArray[Any]:
+def _strided(
+    document: Document, view: Any, offset: int, dtype: np.dtype[Any], width: int, count: int
+) -> NDArray[Any]:
     v = document.item("bufferViews", view)
     size = dtype.itemsize * width
     stride = int(v.get("byteStride", 0)) or size
     if stride < size or offset < 0:
-        raise broken(document.name, f"bufferView {view} has a stride of {stride} for items of {size} bytes")
+        raise broken(
+            document.name, f"bufferView {view} has a stride of {stride} for items of {size} bytes"
+        )
     data = document.view(view).read(offset, stride * (count - 1) + size)
     return np.ndarray((count, width), dtype, data, 0, (stride, dtype.itemsize))

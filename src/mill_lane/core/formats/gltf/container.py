@@ -33,14 +33,19 @@ class Document:
 
     def buffer(self, index: Any) -> Blob:
         if not isinstance(index, int) or not 0 <= index < len(self.buffers):
-            raise broken(self.name, f"it names buffer {index}, of which there are {len(self.buffers)}")
+            raise broken(
+                self.name, f"it names buffer {index}, of which there are {len(self.buffers)}"
+            )
         return self.buffers[index]
 
     def item(self, kind: str, index: Any) -> dict[str, Any]:
         """One object of a top-level array, checked."""
         things = self.json.get(kind, [])
         if not isinstance(index, int) or isinstance(index, bool) or not 0 <= index < len(things):
-            raise broken(self.name, f"it names number {index} of its {kind}, of which there are {len(things)}")
+            raise broken(
+                self.name,
+                f"it names number {index} of its {kind}, of which there are {len(things)}",
+            )
         return things[index]
 
 
@@ -62,9 +67,13 @@ def open_document(path: Path) -> Document:
         with path.open("rb") as f:
             start = f.read(20)
     except OSError as e:
-        raise MillError(f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again.") from e
+        raise MillError(
+            f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again."
+        ) from e
     if size == 0:
-        raise MillError(f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported.")
+        raise MillError(
+            f"{path.name} is empty (0 bytes).", "Export the scene again.", "Nothing was imported."
+        )
     if start[:4] == b"glTF":
         return _open_glb(path, size, start)
     if start.lstrip()[:1] == b"{" or start[:4] == b"\xef\xbb\xbf{":
@@ -116,7 +125,9 @@ def _parse(name: str, text: bytes) -> dict[str, Any]:
     return document
 
 
-def _from_json(document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None) -> Document:
+def _from_json(
+    document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None
+) -> Document:
     try:
         return Document(document, tuple(_buffers(document, name, folder, binary)), folder, name)
     except FileNotFoundError as e:
@@ -129,7 +140,9 @@ def _from_json(document: dict[str, Any], name: str, folder: Path | None, binary:
         raise broken(name, f"its list of buffers is not as the format asks ({e})") from e
 
 
-def _buffers(document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None) -> list[Blob]:
+def _buffers(
+    document: dict[str, Any], name: str, folder: Path | None, binary: Blob | None
+) -> list[Blob]:
     buffers = []
     for i, b in enumerate(document.get("buffers", [])):
         uri = b.get("uri") if isinstance(b, dict) else None
@@ -152,7 +165,8 @@ def _buffers(document: dict[str, Any], name: str, folder: Path | None, binary: B
 def resolve(uri: str, name: str, folder: Path | None) -> Blob:
     """The bytes that a URI names: a data URI, or a file inside the folder.
 
-    Raises MillError for other schemes, for paths that leave the folder, and FileNotFoundError for a missing file.
+    Raises MillError for other schemes, for paths that leave the folder, and FileNotFoundError for a
+    missing file.
     """
     if uri.startswith("data:"):
         head, _, body = uri.partition(",")

@@ -28,13 +28,18 @@ class _Builder:
         self.at = 0
 
     def view(self, length: int, make: Callable[[], bytes | NDArray[Any]], target: int = 0) -> int:
-        self.views.append({"buffer": 0, "byteOffset": self.at, "byteLength": length} | ({"target": target} if target else {}))
+        self.views.append(
+            {"buffer": 0, "byteOffset": self.at, "byteLength": length}
+            | ({"target": target} if target else {})
+        )
         self.sources.append((length, make))
         self.at += length + -length % 4
         return len(self.views) - 1
 
     def accessor(self, view: int, kind: str, component: int, count: int, **more: Any) -> int:
-        self.accessors.append({"bufferView": view, "componentType": component, "count": count, "type": kind} | more)
+        self.accessors.append(
+            {"bufferView": view, "componentType": component, "count": count, "type": kind} | more
+        )
         return len(self.accessors) - 1
 
     def floats(self, values: NDArray[Any], kind: str, **more: Any) -> int:
@@ -43,7 +48,9 @@ class _Builder:
 
 
 def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
-    """The JSON root (without buffers) and the (length, bytes) sources of the binary part, each padded to 4."""
+    """The JSON root (without buffers) and the (length, bytes) sources of the binary part, each
+    padded to 4.
+    """
     b = _Builder()
     used: set[str] = set()
     root: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Mill Lane"}, "scene": 0}
@@ -52,7 +59,9 @@ def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
         settings["media"] = [asdict(m) for m in scene.media]
     if scene.environment is not None:
         # A picture has no place in JSON: only gradients and clear skies are kept in the file.
-        settings["environment"] = {k: v for k, v in asdict(scene.environment).items() if k != "pixels"}
+        settings["environment"] = {
+            k: v for k, v in asdict(scene.environment).items() if k != "pixels"
+        }
     roots = [i for i, n in enumerate(scene.nodes) if n.parent < 0]
     root["scenes"] = [{"name": scene.name, "nodes": roots, "extras": {"mill_lane": settings}}]
     root["nodes"] = [_node(scene, i, n, used) for i, n in enumerate(scene.nodes)]
@@ -66,18 +75,32 @@ def generate(scene: Scene) -> tuple[dict[str, Any], list[Source]]:
     root["samplers"] = []
     root["textures"] = []
     for t in scene.textures:
-        sampler = {"magFilter": 9729, "minFilter": 9987, "wrapS": WRAPS[t.wrap_u], "wrapT": WRAPS[t.wrap_v]}
+        sampler = {
+            "magFilter": 9729,
+            "minFilter": 9987,
+            "wrapS": WRAPS[t.wrap_u],
+            "wrapT": WRAPS[t.wrap_v],
+        }
         if sampler not in root["samplers"]:
             root["samplers"].append(sampler)
-        root["textures"].append({"name": t.name, "source": t.image, "sampler": root["samplers"].index(sampler)})
+        root["textures"].append(
+            {"name": t.name, "source": t.image, "sampler": root["samplers"].index(sampler)}
+        )
     root["cameras"] = [
-        {"name": c.name, "type": "perspective", "perspective": {"yfov": c.yfov, "znear": 0.01, "aspectRatio": c.aspect or 16 / 9}}
+        {
+            "name": c.name,
+            "type": "perspective",
+            "perspective": {"yfov": c.yfov, "znear": 0.01, "aspectRatio": c.aspect or 16 / 9},
+        }
         for c in scene.cameras
     ]
     animated = [(i, c) for i, n in enumerate(scene.nodes) for c in n.channels]
     if animated:
         samplers = [_sampler(b, c) for _, c in animated]
-        channels = [{"sampler": k, "target": {"node": i, "path": c.path}} for k, (i, c) in enumerate(animated)]
+        channels = [
+            {"sampler": k, "target": {"node": i, "path": c.path}}
+            for k, (i, c) in enumerate(animated)
+        ]
         root["animations"] = [{"name": "move", "samplers": samplers, "channels": channels}]
     if scene.lights:
         used.add("KHR_lights_punctual")
@@ -117,7 +140,8 @@ def _bumpy(scene: Scene, p: Part) -> bool:
 
 
 def tangents(g: Geometry) -> NDArray[np.float32]:
-    """Tangents along rising U with the sign of the bitangent, float32 (V, 4) (glTF 2.0, section 3.7.2.1).
+    """Tangents along rising U with the sign of the bitangent, float32 (V, 4) (glTF 2.0, section
+    3.7.2.1).
 
     Our renderer works them out at each hit; other programs differ unless the file says them.
     """
@@ -183,8 +207,17 @@ def _image(b: _Builder, image: Image) -> dict[str, Any]:
     if image.missing:
         grey = grey_png()
         extras = {"mill_lane_missing": image.name}
-        return {"name": image.name, "mimeType": "image/png", "bufferView": b.view(len(grey), lambda: grey), "extras": extras}
-    return {"name": image.name, "mimeType": image.mime, "bufferView": b.view(image.file_bytes, image.read)}
+        return {
+            "name": image.name,
+            "mimeType": "image/png",
+            "bufferView": b.view(len(grey), lambda: grey),
+            "extras": extras,
+        }
+    return {
+        "name": image.name,
+        "mimeType": image.mime,
+        "bufferView": b.view(image.file_bytes, image.read),
+    }
 
 
 def _sampler(b: _Builder, c: Channel) -> dict[str, Any]:
@@ -197,7 +230,12 @@ def _sampler(b: _Builder, c: Channel) -> dict[str, Any]:
 
 
 def _light(x: Light) -> dict[str, Any]:
-    out: dict[str, Any] = {"name": x.name, "type": x.kind, "color": list(x.color), "intensity": x.intensity}
+    out: dict[str, Any] = {
+        "name": x.name,
+        "type": x.kind,
+        "color": list(x.color),
+        "intensity": x.intensity,
+    }
     if math.isfinite(x.range):
         out["range"] = x.range
     if x.kind == "spot":

@@ -19,18 +19,25 @@ def read_part(document: Document, entry: dict[str, Any], materials: int) -> Part
     attributes = entry["attributes"]
     position = document.item("accessors", attributes["POSITION"])
     vertices = int(position["count"])
-    corners = int(document.item("accessors", entry["indices"])["count"]) if "indices" in entry else vertices
+    corners = (
+        int(document.item("accessors", entry["indices"])["count"])
+        if "indices" in entry
+        else vertices
+    )
     mode = entry.get("mode", 4)
     triangles = corners // 3 if mode == 4 else max(0, corners - 2)
     material = entry.get("material", -1)
     if not -1 <= material < materials:
-        raise broken(document.name, f"a mesh names material {material}, of which there are {materials}")
+        raise broken(
+            document.name, f"a mesh names material {material}, of which there are {materials}"
+        )
     if "min" in position and "max" in position and not position.get("normalized"):
         lo, hi = [float(x) for x in position["min"]], [float(x) for x in position["max"]]
     else:
         p = read_floats(document, attributes["POSITION"], 3)
         lo, hi = p.min(0).tolist(), p.max(0).tolist()
-    # With no indices every corner is a vertex; without normals the loader splits the vertices to make flat ones.
+    # With no indices every corner is a vertex; without normals the loader splits the vertices to
+    # make flat ones.
     held = vertices if "NORMAL" in attributes else triangles * 3
     return Part(
         material=material,
@@ -44,7 +51,9 @@ def read_part(document: Document, entry: dict[str, Any], materials: int) -> Part
 
 
 def load_geometry(document: Document, entry: dict[str, Any]) -> Geometry:
-    """Read the vertices.  Strips and fans become triangles; missing normals are made flat, as section 3.7.2.1 asks.
+    """Read the vertices.
+
+    Strips and fans become triangles; missing normals are made flat, as section 3.7.2.1 asks.
 
     Raises MillError for indices beyond the vertices and for positions that are not finite numbers.
     """
@@ -69,13 +78,19 @@ def load_geometry(document: Document, entry: dict[str, Any]) -> Geometry:
     normals = read_floats(document, attributes["NORMAL"], 3) if "NORMAL" in attributes else None
     for values in (uvs, normals):
         if values is not None and len(values) != n:
-            raise broken(document.name, f"a mesh has {n} positions and {len(values)} normals or UVs")
+            raise broken(
+                document.name, f"a mesh has {n} positions and {len(values)} normals or UVs"
+            )
     if normals is not None:
-        return Geometry(positions, _unit(normals if normals.flags.writeable else normals.copy()), uvs, triangles)
+        return Geometry(
+            positions, _unit(normals if normals.flags.writeable else normals.copy()), uvs, triangles
+        )
     flat = triangles.reshape(-1)
     positions = positions[flat]
     p = positions.reshape(-1, 3, 3)
-    normals = _unit(np.repeat(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), 3, axis=0).astype(np.float32))
+    normals = _unit(
+        np.repeat(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), 3, axis=0).astype(np.float32)
+    )
     apart = np.arange(len(flat), dtype=np.uint32).reshape(-1, 3)
     return Geometry(positions, normals, uvs[flat] if uvs is not None else None, apart)
 

@@ -18,7 +18,10 @@ UNDERSTOOD = {
 
 
 def read_material(entry: dict[str, Any], index: int) -> Material:
-    """One material.  Raises KeyError, TypeError or ValueError where the JSON is not as the format asks."""
+    """One material.
+
+    Raises KeyError, TypeError or ValueError where the JSON is not as the format asks.
+    """
     ext = entry.get("extensions", {})
     pbr = entry.get("pbrMetallicRoughness", {})
     strength = float(ext.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0))
@@ -109,12 +112,18 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
     if m.ior != 1.5:
         ext["KHR_materials_ior"] = {"ior": m.ior}
     if m.thickness > 0:
-        v: dict[str, Any] = {"thicknessFactor": m.thickness, "attenuationColor": list(m.attenuation_color)}
+        v: dict[str, Any] = {
+            "thicknessFactor": m.thickness,
+            "attenuationColor": list(m.attenuation_color),
+        }
         if math.isfinite(m.attenuation_distance):
             v["attenuationDistance"] = m.attenuation_distance
         ext["KHR_materials_volume"] = v
     if m.coat > 0:
-        c: dict[str, Any] = {"clearcoatFactor": m.coat, "clearcoatRoughnessFactor": m.coat_roughness}
+        c: dict[str, Any] = {
+            "clearcoatFactor": m.coat,
+            "clearcoatRoughnessFactor": m.coat_roughness,
+        }
         if m.coat_texture:
             c["clearcoatTexture"] = _info(m.coat_texture, used)
         if m.coat_rough_texture:
@@ -143,6 +152,10 @@ def _info(use: TextureUse, used: set[str], strength: str = "") -> dict[str, Any]
     if use.offset != (0, 0) or use.rotation or use.scale != (1, 1):
         used.add("KHR_texture_transform")
         info["extensions"] = {
-            "KHR_texture_transform": {"offset": list(use.offset), "rotation": use.rotation, "scale": list(use.scale)}
+            "KHR_texture_transform": {
+                "offset": list(use.offset),
+                "rotation": use.rotation,
+                "scale": list(use.scale),
+            }
         }
     return info

@@ -1,4 +1,7 @@
-"""From a glTF document to a `Scene`.  What is not understood stays in the document and is listed in the notes."""
+"""From a glTF document to a `Scene`.
+
+What is not understood stays in the document and is listed in the notes.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +38,11 @@ from mill_lane.core.scene.model import (
     Texture,
 )
 
-UNDERSTOOD = MATERIAL_EXTENSIONS | {"KHR_lights_punctual", "KHR_texture_transform", "KHR_mesh_quantization"}
+UNDERSTOOD = MATERIAL_EXTENSIONS | {
+    "KHR_lights_punctual",
+    "KHR_texture_transform",
+    "KHR_mesh_quantization",
+}
 WRAPS: dict[int, Any] = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
 
@@ -48,13 +55,26 @@ def read_scene(path: Path) -> Scene:
 
 
 def scene_from(document: Document) -> Scene:
-    """The scene of an opened document.  Raises MillError when the document breaks the specification's rules."""
+    """The scene of an opened document.
+
+    Raises MillError when the document breaks the specification's rules.
+    """
     try:
         return _read(document)
     except MillError:
         raise
-    except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError, RecursionError) as e:
-        raise broken(document.name, f"a part of its JSON is not as the format asks ({type(e).__name__}: {e})") from e
+    except (
+        KeyError,
+        TypeError,
+        ValueError,
+        IndexError,
+        AttributeError,
+        OverflowError,
+        RecursionError,
+    ) as e:
+        raise broken(
+            document.name, f"a part of its JSON is not as the format asks ({type(e).__name__}: {e})"
+        ) from e
 
 
 def _read(document: Document) -> Scene:
@@ -74,7 +94,10 @@ def _read(document: Document) -> Scene:
         for _, use in material.uses():
             document.item("textures", use.texture)
     meshes = _meshes(document, len(materials), notes)
-    lights = tuple(_light(x) for x in root.get("extensions", {}).get("KHR_lights_punctual", {}).get("lights", []))
+    lights = tuple(
+        _light(x)
+        for x in root.get("extensions", {}).get("KHR_lights_punctual", {}).get("lights", [])
+    )
     nodes, used = _nodes(document, len(lights))
     nodes = _animate(document, nodes, notes)
     cameras = _cameras(root, notes)
@@ -91,7 +114,9 @@ def _read(document: Document) -> Scene:
         lights=lights,
         cameras=cameras,
         media=tuple(Medium(**_tuples(m)) for m in settings.get("media", [])),
-        environment=Environment(**_tuples(settings["environment"])) if "environment" in settings else None,
+        environment=Environment(**_tuples(settings["environment"]))
+        if "environment" in settings
+        else None,
         frame_rate=rate,
         frames=_frames(settings, nodes, rate),
         notes=tuple(notes),
@@ -112,7 +137,11 @@ def _tuples(values: dict[str, Any]) -> dict[str, Any]:
 
 def _default_scene(root: dict[str, Any]) -> dict[str, Any]:
     scenes = root.get("scenes", [])
-    return scenes[int(root.get("scene", 0))] if scenes else {"nodes": list(range(len(root.get("nodes", []))))}
+    return (
+        scenes[int(root.get("scene", 0))]
+        if scenes
+        else {"nodes": list(range(len(root.get("nodes", []))))}
+    )
 
 
 def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
@@ -162,17 +191,30 @@ def _textures(document: Document, images: int, notes: list[Note]) -> tuple[Textu
             )
         image = document.item("images", source)
         sampler = document.item("samplers", entry["sampler"]) if "sampler" in entry else {}
-        name = str(entry.get("name") or image.get("name") or image.get("uri", "")[:80].split(",")[0] or f"texture {i}")
+        name = str(
+            entry.get("name")
+            or image.get("name")
+            or image.get("uri", "")[:80].split(",")[0]
+            or f"texture {i}"
+        )
         wrap_u, wrap_v = sampler.get("wrapS", 10497), sampler.get("wrapT", 10497)
-        out.append(Texture(name, int(source), WRAPS.get(wrap_u, "repeat"), WRAPS.get(wrap_v, "repeat")))
+        out.append(
+            Texture(name, int(source), WRAPS.get(wrap_u, "repeat"), WRAPS.get(wrap_v, "repeat"))
+        )
     return tuple(out)
 
 
 def _subdivision(entry: dict[str, Any]) -> tuple[str, int, int] | None:
-    """What we wrote of a subdivision surface ourselves; anything else of that name counts for nothing."""
+    """What we wrote of a subdivision surface ourselves; anything else of that name counts for
+    nothing.
+    """
     extras = entry.get("extras")
     said = extras.get("mill_lane_subdivision") if isinstance(extras, dict) else None
-    if not (isinstance(said, list) and len(said) == 3 and said[0] in ("catmullClark", "loop", "bilinear")):
+    if not (
+        isinstance(said, list)
+        and len(said) == 3
+        and said[0] in ("catmullClark", "loop", "bilinear")
+    ):
         return None
     scheme, corners, triangles = said
     whole = all(isinstance(n, int) and 0 <= n < 2**40 for n in (corners, triangles))
@@ -253,7 +295,9 @@ def _nodes(document: Document, lights: int) -> tuple[list[Node], set[int]]:
         if camera != -1:
             document.item("cameras", camera)
         if not -1 <= light < lights:
-            raise broken(document.name, f"node {i} names light {light}, of which there are {lights}")
+            raise broken(
+                document.name, f"node {i} names light {light}, of which there are {lights}"
+            )
         here = i in used  # things outside the default scene are kept in the file and not drawn
         matrix = np.array(entry["matrix"], float).reshape(4, 4).T if "matrix" in entry else None
         node = Node(
@@ -292,15 +336,30 @@ def _animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[N
                 continue
             document.item("nodes", node)
             times = read_accessor(document, sampler["input"])[:, 0].astype(float)
-            values = read_floats(document, sampler["output"], 4 if target["path"] == "rotation" else 3).astype(float)
+            values = read_floats(
+                document, sampler["output"], 4 if target["path"] == "rotation" else 3
+            ).astype(float)
             interpolation = sampler.get("interpolation", "LINEAR")
             keys = len(values) // 3 if interpolation == "CUBICSPLINE" else len(values)
-            if keys != len(times) or not (np.diff(times) > 0).all() or not np.isfinite(values).all():
-                raise broken(document.name, f"the animation of node {node} has keys that do not fit its times")
-            channels.setdefault(node, []).append(Channel(target["path"], interpolation, times, values))
+            if (
+                keys != len(times)
+                or not (np.diff(times) > 0).all()
+                or not np.isfinite(values).all()
+            ):
+                raise broken(
+                    document.name,
+                    f"the animation of node {node} has keys that do not fit its times",
+                )
+            channels.setdefault(node, []).append(
+                Channel(target["path"], interpolation, times, values)
+            )
     if morphs:
-        notes.append(Note("kept", f"{morphs} animation channels of other kinds are kept, not played."))
-    return [replace(n, channels=tuple(channels[i])) if i in channels else n for i, n in enumerate(nodes)]
+        notes.append(
+            Note("kept", f"{morphs} animation channels of other kinds are kept, not played.")
+        )
+    return [
+        replace(n, channels=tuple(channels[i])) if i in channels else n for i, n in enumerate(nodes)
+    ]
 
 
 def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:
@@ -314,7 +373,12 @@ def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:
                 raise ValueError(f"yfov of {yfov}")
             out.append(Camera(name, yfov, float(p["aspectRatio"]) if "aspectRatio" in p else None))
         else:
-            notes.append(Note("look", f"Camera “{name}” is orthographic: it is drawn as perspective, 20 degrees."))
+            notes.append(
+                Note(
+                    "look",
+                    f"Camera “{name}” is orthographic: it is drawn as perspective, 20 degrees.",
+                )
+            )
             out.append(Camera(name, float(np.radians(20.0))))
     return tuple(out)
 
@@ -324,6 +388,12 @@ def _list_the_rest(root: dict[str, Any], notes: list[Note]) -> None:
     if unknown:
         notes.append(Note("kept", f"Kept in the file, not drawn: {', '.join(unknown)}."))
     if root.get("skins"):
-        notes.append(Note("kept", f"{len(root['skins'])} skins are kept; their meshes are drawn in rest pose."))
+        notes.append(
+            Note(
+                "kept", f"{len(root['skins'])} skins are kept; their meshes are drawn in rest pose."
+            )
+        )
     if len(root.get("scenes", [])) > 1:
-        notes.append(Note("look", f"The file has {len(root['scenes'])} scenes; the default one is used."))
+        notes.append(
+            Note("look", f"The file has {len(root['scenes'])} scenes; the default one is used.")
+        )

@@ -1,4 +1,6 @@
-"""Reading a scene in another unit or with another axis up, in its own document, so that nothing else of it changes."""
+"""Reading a scene in another unit or with another axis up, in its own document, so that nothing
+else of it changes.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ ADDED = "Added camera"
 
 
 def read_in(scene: Scene, matrix: NDArray[np.float64]) -> Scene:
-    """The scene with all that its file held carried by `matrix` (4, 4), instead of by what carried it before.
+    """The scene with all that its file held carried by `matrix` (4, 4), instead of by what carried
+    it before.
 
     A camera that was added goes: it framed the scene as it was.
     """

@@ -1,7 +1,7 @@
 """From a `Scene` to a GLB.
 
-A scene that was read is handed back as it came: its own JSON, with only the replaced pictures changed, so that what
-was not understood stays.  A scene made by code is written from the model.
+A scene that was read is handed back as it came: its own JSON, with only the replaced pictures
+changed, so that what was not understood stays.  A scene made by code is written from the model.
 """
 
 from __future__ import annotations
@@ -73,7 +73,10 @@ def _write(root: dict[str, Any], chunks: list[Chunk], path: Path, progress: Prog
                 data = c.make()
                 size = data.nbytes if isinstance(data, np.ndarray) else len(data)
                 if size != c.length:
-                    raise MillError(f"A block of the scene has {size} bytes instead of {c.length}.", "Try again.")
+                    raise MillError(
+                        f"A block of the scene has {size} bytes instead of {c.length}.",
+                        "Try again.",
+                    )
                 f.write(data.tobytes() if isinstance(data, np.ndarray) else data)
                 f.write(b"\0" * (_padded(size) - size))
                 progress((i + 1) / len(chunks), "writing the scene")

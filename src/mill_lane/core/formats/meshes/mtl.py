@@ -1,8 +1,9 @@
 """MTL: the materials of OBJ files, as the renderer's own.
 
-Colours and pictures are taken over; `Ns`, the exponent of a shine, becomes a roughness by the relation between Phong's
-exponent and the width of a microfacet distribution, alpha = sqrt(2 / (n + 2)) (Walter et al. 2007, section 5.2).  The
-extension for physically based values (`Pr`, `Pm`, `Pc`, `Ke`, `norm`) goes before it.
+Colours and pictures are taken over; `Ns`, the exponent of a shine, becomes a roughness by the
+relation between Phong's exponent and the width of a microfacet distribution, alpha = sqrt(2 / (n +
+2)) (Walter et al. 2007, section 5.2).  The extension for physically based values (`Pr`, `Pm`, `Pc`,
+`Ke`, `norm`) goes before it.
 """
 
 from __future__ import annotations
@@ -18,9 +19,20 @@ from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUs
 PLAIN = Material(base_color=(0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
 # How many numbers an option of a texture line takes.
 OPTIONS = {
-    "-o": 3, "-s": 3, "-t": 3, "-mm": 2, "-bm": 1, "-blendu": 1, "-blendv": 1, "-boost": 1, "-texres": 1, "-clamp": 1,
-    "-imfchan": 1, "-type": 1, "-cc": 1,
-}  # fmt: skip
+    "-o": 3,
+    "-s": 3,
+    "-t": 3,
+    "-mm": 2,
+    "-bm": 1,
+    "-blendu": 1,
+    "-blendv": 1,
+    "-boost": 1,
+    "-texres": 1,
+    "-clamp": 1,
+    "-imfchan": 1,
+    "-type": 1,
+    "-cc": 1,
+}
 
 
 class Library:
@@ -41,7 +53,9 @@ class Library:
             self.names[name] = len(self.materials)
             self.materials.append(replace(PLAIN, name=name))
             if self.found:
-                self.notes.append(Note("look", f"The material “{name}” is described nowhere: it is plain grey."))
+                self.notes.append(
+                    Note("look", f"The material “{name}” is described nowhere: it is plain grey.")
+                )
         return self.names[name]
 
     def read(self, path: Path) -> None:
@@ -65,7 +79,9 @@ class Library:
         try:
             made = self._made(material, values)
         except ValueError:
-            self.notes.append(Note("look", f"The material “{material.name}” is damaged: it is plain grey."))
+            self.notes.append(
+                Note("look", f"The material “{material.name}” is damaged: it is plain grey.")
+            )
             made = material
         self.names[made.name] = len(self.materials)
         self.materials.append(made)
@@ -84,9 +100,21 @@ class Library:
         base = self._use(values.get("map_Kd"))
         cut_out = bool(values.get("map_d")) and values.get("map_d") == values.get("map_Kd")
         if values.get("map_d") and not cut_out:
-            self.notes.append(Note("lost", f"The opacity of “{m.name}” is a picture of its own, which is not read."))
+            self.notes.append(
+                Note(
+                    "lost", f"The opacity of “{m.name}” is a picture of its own, which is not read."
+                )
+            )
         diffuse = colour("Kd", (1.0, 1.0, 1.0) if base else (0.8, 0.8, 0.8))
-        alpha = min(max(1.0 - number("Tr", 0.0) if "Tr" in values and "d" not in values else number("d", 1.0), 0.0), 1.0)
+        alpha = min(
+            max(
+                1.0 - number("Tr", 0.0)
+                if "Tr" in values and "d" not in values
+                else number("d", 1.0),
+                0.0,
+            ),
+            1.0,
+        )
         roughness = math.sqrt(math.sqrt(2.0 / (max(number("Ns", 10.0), 0.0) + 2.0)))
         emissive = colour("Ke", (0.0, 0.0, 0.0))
         glow = self._use(values.get("map_Ke"))
@@ -133,14 +161,23 @@ class Library:
         offset = [float(x) for x in numbers.get("-o", [])[:2]] or [0.0, 0.0]
         if len(scale) < 2 or len(offset) < 2:
             raise ValueError(text)
-        return TextureUse(self._uses[key], offset=(offset[0], 1.0 - scale[1] - offset[1]), scale=(scale[0], scale[1]))
+        return TextureUse(
+            self._uses[key],
+            offset=(offset[0], 1.0 - scale[1] - offset[1]),
+            scale=(scale[0], scale[1]),
+        )
 
     def _image(self, name: str) -> Image:
         path = inside(self.folder, name)
         if not path.is_file():
-            # Exporters write the path of the machine they ran on; the file often lies beside the scene all the same.
+            # Exporters write the path of the machine they ran on; the file often lies beside the
+            # scene all the same.
             path = inside(self.folder, Path(name).name)
-        return file_image(path, path.name, self.notes) if path.is_file() else missing_image(name, self.notes)
+        return (
+            file_image(path, path.name, self.notes)
+            if path.is_file()
+            else missing_image(name, self.notes)
+        )
 
 
 def _is_number(word: str, option: str) -> bool:

@@ -10,7 +10,15 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.mtl import Library
-from mill_lane.core.formats.meshes.soup import Ints, checked, damaged, face_normals, fans, scene_of, unit_rows
+from mill_lane.core.formats.meshes.soup import (
+    Ints,
+    checked,
+    damaged,
+    face_normals,
+    fans,
+    scene_of,
+    unit_rows,
+)
 from mill_lane.core.scene.model import F32, Geometry, Note, Scene
 
 NONE = -1  # a corner without a place on the texture, or without a normal
@@ -24,13 +32,16 @@ class _Group:
     material: str
     smooth: bool
     lines: list[bytes] = field(default_factory=list)
-    before: list[tuple[int, int, int]] = field(default_factory=list)  # vertices, places, normals read so far
+    before: list[tuple[int, int, int]] = field(
+        default_factory=list
+    )  # vertices, places, normals read so far
 
 
 def read_obj(path: Path) -> Scene:
     """The objects of an OBJ file with the materials of its libraries.
 
-    Curves, lines and points are left out.  Raises MillError when it is damaged or names files outside its folder.
+    Curves, lines and points are left out.  Raises MillError when it is damaged or names files
+    outside its folder.
     """
     kinds: dict[bytes, list[bytes]] = {b"v": [], b"vt": [], b"vn": []}
     groups: dict[tuple[str, str, bool], _Group] = {}
@@ -70,10 +81,12 @@ def read_obj(path: Path) -> Scene:
     objects: dict[str, list[tuple[int, Geometry]]] = {}
     for g in groups.values():
         number = library.number(g.material) if g.material else -1
-        objects.setdefault(g.name, []).append((number, _geometry(path.name, g, positions, places, normals)))
+        objects.setdefault(g.name, []).append(
+            (number, _geometry(path.name, g, positions, places, normals))
+        )
     return scene_of(
         path.stem, list(objects.items()), library.materials, library.images, library.textures, notes
-    )  # fmt: skip
+    )
 
 
 def _read_library(library: Library, path: Path, text: str, notes: list[Note]) -> None:
@@ -85,11 +98,17 @@ def _read_library(library: Library, path: Path, text: str, notes: list[Note]) ->
             if name == text:
                 return
     if not library.found:
-        notes.append(Note("lost", f"The material file “{text}” is missing: everything is drawn in plain grey."))
+        notes.append(
+            Note(
+                "lost", f"The material file “{text}” is missing: everything is drawn in plain grey."
+            )
+        )
 
 
 def _numbers(name: str, rows: list[bytes], wanted: int, least: int) -> NDArray[np.float64]:
-    """Rows of numbers, (N, wanted); what is missing at a row's end is 0, what is too much is left out."""
+    """Rows of numbers, (N, wanted); what is missing at a row's end is 0, what is too much is left
+    out.
+    """
     if not rows:
         return np.zeros((0, wanted))
     counts = {len(r.split()) for r in rows[:1]}
@@ -111,14 +130,19 @@ def _numbers(name: str, rows: list[bytes], wanted: int, least: int) -> NDArray[n
 
 
 def _corners(name: str, g: _Group) -> tuple[Ints, Ints]:
-    """Every corner as (vertex, place, normal), counted from 0, -1 for none: (C, 3), and the corners of each face."""
+    """Every corner as (vertex, place, normal), counted from 0, -1 for none:
+
+    (C, 3), and the corners of each face.
+    """
     words = [line.split(b"#")[0].split() for line in g.lines]
     counts = np.array([len(w) for w in words], np.int64)
     flat = [w for row in words for w in row]
     try:
         slashes = flat[0].count(b"/") if flat else 0
         if flat and slashes < 3 and all(w.count(b"/") == slashes and b"//" not in w for w in flat):
-            numbers = np.array(b"/".join(flat).split(b"/"), np.int64).reshape(len(flat), slashes + 1)
+            numbers = np.array(b"/".join(flat).split(b"/"), np.int64).reshape(
+                len(flat), slashes + 1
+            )
         else:
             numbers = np.zeros((len(flat), 3), np.int64)
             for i, w in enumerate(flat):
@@ -136,16 +160,27 @@ def _corners(name: str, g: _Group) -> tuple[Ints, Ints]:
 
 
 def _geometry(
-    name: str, g: _Group, positions: NDArray[np.float64], places: NDArray[np.float64], normals: NDArray[np.float64]
-) -> Geometry:  # fmt: skip
+    name: str,
+    g: _Group,
+    positions: NDArray[np.float64],
+    places: NDArray[np.float64],
+    normals: NDArray[np.float64],
+) -> Geometry:
     corners, counts = _corners(name, g)
     triangles = fans(counts)
     for column, table, what in ((1, places, "place on the texture"), (2, normals, "normal")):
-        if len(corners) and (corners[:, column].max() >= len(table) or corners[:, column].min() < NONE):
+        if len(corners) and (
+            corners[:, column].max() >= len(table) or corners[:, column].min() < NONE
+        ):
             raise damaged(name, f"a face names a {what} that is not there")
     checked(name, positions, corners[:, :1][triangles.reshape(-1)].reshape(-1, 3))
     if len(triangles) == 0:
-        return Geometry(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), None, np.zeros((0, 3), np.uint32))
+        return Geometry(
+            np.zeros((0, 3), np.float32),
+            np.zeros((0, 3), np.float32),
+            None,
+            np.zeros((0, 3), np.uint32),
+        )
     has_uvs, has_normals = bool((corners[:, 1] != NONE).any()), bool((corners[:, 2] != NONE).all())
     uvs = np.zeros((len(corners), 2))
     if has_uvs:
@@ -163,21 +198,29 @@ def _geometry(
     kept = corners[first]
     shading = unit_rows(normals[kept[:, 2]]) if faced is None else faced[first]
     return Geometry(
-        np.ascontiguousarray(positions[kept[:, 0]], np.float32), shading,
+        np.ascontiguousarray(positions[kept[:, 0]], np.float32),
+        shading,
         np.ascontiguousarray(uvs[first], np.float32) if has_uvs else None,
         np.ascontiguousarray(inverse[triangles], np.uint32),
-    )  # fmt: skip
+    )
 
 
-def _made_normals(g: _Group, positions: NDArray[np.float64], corners: Ints, triangles: Ints, counts: Ints) -> F32:
-    """A normal for every corner: of its whole polygon, or of all faces at the vertex where they are to look smooth."""
+def _made_normals(
+    g: _Group, positions: NDArray[np.float64], corners: Ints, triangles: Ints, counts: Ints
+) -> F32:
+    """A normal for every corner:
+
+    of its whole polygon, or of all faces at the vertex where they are to look smooth.
+    """
     flat = face_normals(positions, corners[:, 0][triangles])
     owner = np.repeat(np.arange(len(counts)), np.maximum(counts - 2, 0))
     whole = np.stack([np.bincount(owner, flat[:, k], len(counts)) for k in range(3)], 1)
     if not g.smooth:
         return unit_rows(np.asarray(np.repeat(whole, counts, 0), np.float64))
     spread = np.repeat(whole, counts, 0)
-    total = np.stack([np.bincount(corners[:, 0], spread[:, k], len(positions)) for k in range(3)], 1)
+    total = np.stack(
+        [np.bincount(corners[:, 0], spread[:, k], len(positions)) for k in range(3)], 1
+    )
     return unit_rows(np.asarray(total[corners[:, 0]], np.float64))
 
 
@@ -186,7 +229,11 @@ def _alike(key: Ints) -> tuple[Ints, Ints]:
     spans = key.max(0) - key.min(0) + 1 if len(key) else np.ones(3, np.int64)
     if float(spans[0]) * float(spans[1]) * float(spans[2]) < 2**62:
         k = key - key.min(0)
-        _, first, inverse = np.unique((k[:, 0] * spans[1] + k[:, 1]) * spans[2] + k[:, 2], return_index=True, return_inverse=True)
+        _, first, inverse = np.unique(
+            (k[:, 0] * spans[1] + k[:, 1]) * spans[2] + k[:, 2],
+            return_index=True,
+            return_inverse=True,
+        )
     else:
         _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
     return first, inverse.reshape(-1)

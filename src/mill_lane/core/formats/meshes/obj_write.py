@@ -1,7 +1,9 @@
-"""Writing OBJ with its MTL: every placed mesh in the world's own space, as it stands in the first frame.
+"""Writing OBJ with its MTL:
 
-The format knows no copies, cameras, lights, animation or fog.  A texture's transform is written into the places on the
-texture, since few programs read its options.
+every placed mesh in the world's own space, as it stands in the first frame.
+
+The format knows no copies, cameras, lights, animation or fog.  A texture's transform is written
+into the places on the texture, since few programs read its options.
 """
 
 from __future__ import annotations
@@ -22,7 +24,8 @@ ROWS = 65536  # that are turned into text at a time
 
 
 def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
-    """Write path (.obj), its .mtl and a folder of textures beside it; tells what the format cannot hold.
+    """Write path (.obj), its .mtl and a folder of textures beside it; tells what the format cannot
+    hold.
 
     Lengths are metres, Y up.  Raises OSError when the disk is full.
     """
@@ -30,7 +33,10 @@ def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
     files = write_pictures(scene, folder) if scene.images else {}
     names = [f"{plain(m.name, 'material')}_{i}" for i, m in enumerate(scene.materials)]
     library = path.with_suffix(".mtl")
-    lines = [_material(scene, m, n, files, folder.name) for m, n in zip(scene.materials, names, strict=True)]
+    lines = [
+        _material(scene, m, n, files, folder.name)
+        for m, n in zip(scene.materials, names, strict=True)
+    ]
     library.write_text("\n".join(lines) + "\n", "utf-8")
     matrices = world_matrices(scene, 0.0)
     vertex = place = 1
@@ -52,14 +58,18 @@ def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
                 corners = g.triangles.astype(np.int64)
                 if g.uvs is not None:
                     f.writelines(_rows("vt %.9g %.9g\n", laid_out(g.uvs, use)))
-                    index = np.stack([corners + vertex, corners + place, corners + vertex], 2).reshape(-1, 9)
+                    index = np.stack(
+                        [corners + vertex, corners + place, corners + vertex], 2
+                    ).reshape(-1, 9)
                     f.writelines(_rows("f %d/%d/%d %d/%d/%d %d/%d/%d\n", index))
                     place += len(g.uvs)
                 else:
                     index = np.stack([corners + vertex, corners + vertex], 2).reshape(-1, 6)
                     f.writelines(_rows("f %d//%d %d//%d %d//%d\n", index))
                 vertex += len(g.positions)
-            progress((done + 1) / len(placements), f"writing: {done + 1} of {len(placements)} objects")
+            progress(
+                (done + 1) / len(placements), f"writing: {done + 1} of {len(placements)} objects"
+            )
     temporary.replace(path)
     return _lost(scene)
 
@@ -71,8 +81,11 @@ def placed(g: Geometry, matrix: NDArray[np.float64]) -> Geometry:
     normals = g.normals @ np.linalg.pinv(linear) if turn else g.normals
     normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
     return Geometry(
-        g.positions @ linear.T + matrix[:3, 3], normals, g.uvs, g.triangles[:, ::-1] if turn < 0 else g.triangles  # type: ignore[arg-type]
-    )  # fmt: skip
+        g.positions @ linear.T + matrix[:3, 3],
+        normals,
+        g.uvs,
+        g.triangles[:, ::-1] if turn < 0 else g.triangles,  # type: ignore[arg-type]
+    )
 
 
 def _first_use(m: Material) -> TextureUse | None:
@@ -101,14 +114,22 @@ def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folde
         return f"{folder}/{found}" if found else ""
 
     r, g, b, alpha = m.base_color
-    # A shine's exponent from the roughness: alpha = r^2 = sqrt(2 / (n + 2)) (Walter et al. 2007, section 5.2).
+    # A shine's exponent from the roughness: alpha = r^2 = sqrt(2 / (n + 2)) (Walter et al. 2007,
+    # section 5.2).
     exponent = min(2.0 / max(m.roughness, 0.03) ** 4 - 2.0, 10000.0)
     lines = [
-        f"newmtl {name}", f"Kd {r:.6g} {g:.6g} {b:.6g}", f"Ke {m.emissive[0]:.6g} {m.emissive[1]:.6g} {m.emissive[2]:.6g}",
-        f"Ns {max(exponent, 0.0):.6g}", f"Ni {m.ior:.6g}", f"d {alpha if m.alpha_mode == 'BLEND' else 1.0:.6g}",
-        f"illum {7 if m.transmission > 0 else 2}", f"Pr {m.roughness:.6g}", f"Pm {m.metallic:.6g}",
-        f"Pc {m.coat:.6g}", f"Pcr {m.coat_roughness:.6g}",
-    ]  # fmt: skip
+        f"newmtl {name}",
+        f"Kd {r:.6g} {g:.6g} {b:.6g}",
+        f"Ke {m.emissive[0]:.6g} {m.emissive[1]:.6g} {m.emissive[2]:.6g}",
+        f"Ns {max(exponent, 0.0):.6g}",
+        f"Ni {m.ior:.6g}",
+        f"d {alpha if m.alpha_mode == 'BLEND' else 1.0:.6g}",
+        f"illum {7 if m.transmission > 0 else 2}",
+        f"Pr {m.roughness:.6g}",
+        f"Pm {m.metallic:.6g}",
+        f"Pc {m.coat:.6g}",
+        f"Pcr {m.coat_roughness:.6g}",
+    ]
     base = picture(m.base_texture)
     if base:
         lines.append(f"map_Kd {base}")
@@ -126,10 +147,12 @@ def _lost(scene: Scene) -> list[Note]:
     if copies:
         out.append(Note("look", f"OBJ knows no copies: {copies} are written out in full."))
     kinds = [
-        ("cameras", bool(scene.cameras)), ("lights", bool(scene.lights)), ("fog", bool(scene.media)),
+        ("cameras", bool(scene.cameras)),
+        ("lights", bool(scene.lights)),
+        ("fog", bool(scene.media)),
         ("animation", any(n.channels for n in scene.nodes)),
         ("roughness and metal textures", any(m.rough_texture for m in scene.materials)),
-    ]  # fmt: skip
+    ]
     missing = [name for name, there in kinds if there]
     if missing:
         out.append(Note("lost", f"OBJ cannot hold {', '.join(missing)}."))

@@ -11,13 +11,35 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.meshes.soup import Ints, checked, damaged, fans, scene_of, smooth_normals, unit_rows
+from mill_lane.core.formats.meshes.soup import (
+    Ints,
+    checked,
+    damaged,
+    fans,
+    scene_of,
+    smooth_normals,
+    unit_rows,
+)
 from mill_lane.core.scene.model import Geometry, Note, Scene
 
 TYPES = {
-    "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2", "uint16": "u2",
-    "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4", "float": "f4", "float32": "f4", "double": "f8", "float64": "f8",
-}  # fmt: skip
+    "char": "i1",
+    "int8": "i1",
+    "uchar": "u1",
+    "uint8": "u1",
+    "short": "i2",
+    "int16": "i2",
+    "ushort": "u2",
+    "uint16": "u2",
+    "int": "i4",
+    "int32": "i4",
+    "uint": "u4",
+    "uint32": "u4",
+    "float": "f4",
+    "float32": "f4",
+    "double": "f8",
+    "float64": "f8",
+}
 ORDERS = {"ascii": "", "binary_little_endian": "<", "binary_big_endian": ">"}
 MOST_ROWS = 2**31
 
@@ -79,7 +101,11 @@ def _header(name: str, data: bytes) -> tuple[str, list[Element], int]:
             elif words[:1] == ["property"]:
                 last = elements[-1]
                 listed = words[1] == "list"
-                new = Property(words[4 if listed else 2], TYPES[words[3 if listed else 1]], TYPES[words[2]] if listed else "")
+                new = Property(
+                    words[4 if listed else 2],
+                    TYPES[words[3 if listed else 1]],
+                    TYPES[words[2]] if listed else "",
+                )
                 elements[-1] = Element(last.name, last.rows, (*last.properties, new))
         except (KeyError, ValueError, IndexError) as e:
             raise damaged(name, f"a line of its header cannot be read: “{line[:60]}”") from e
@@ -96,7 +122,9 @@ class _Binary:
         if not e.properties:
             return {}
         if e.plain:
-            row = np.dtype([(f"{i} {p.name}", self.order + p.kind) for i, p in enumerate(e.properties)])
+            row = np.dtype(
+                [(f"{i} {p.name}", self.order + p.kind) for i, p in enumerate(e.properties)]
+            )
             table = self._rows(row, e.rows)
             return {p.name: table[f"{i} {p.name}"] for i, p in enumerate(e.properties)}
         lists = [p for p in e.properties if p.count]
@@ -111,9 +139,14 @@ class _Binary:
         return table
 
     def _alike(self, e: Element, lists: list[Property]) -> dict[str, Any] | None:
-        """The table at one go where every list is as long as in the first row; None where they are not."""
+        """The table at one go where every list is as long as in the first row; None where they are
+        not.
+        """
         if e.rows == 0:
-            return {p.name: (np.zeros(0, np.int64), np.zeros(0)) if p.count else np.zeros(0) for p in e.properties}
+            return {
+                p.name: (np.zeros(0, np.int64), np.zeros(0)) if p.count else np.zeros(0)
+                for p in e.properties
+            }
         at, fields, lengths = self.at, [], {}
         for i, p in enumerate(e.properties):
             if p.count:
@@ -122,7 +155,9 @@ class _Binary:
                     raise damaged(self.name, "it ends within its faces")
                 n = int(np.frombuffer(self.data, size, 1, at)[0])
                 if not 0 <= n <= len(self.data):
-                    raise damaged(self.name, "a face says it has a negative or impossible number of corners")
+                    raise damaged(
+                        self.name, "a face says it has a negative or impossible number of corners"
+                    )
                 lengths[p.name] = n
                 fields += [(f"{i} n", self.order + p.count), (f"{i} v", self.order + p.kind, (n,))]
                 at += size.itemsize + n * np.dtype(p.kind).itemsize
@@ -140,14 +175,21 @@ class _Binary:
         out: dict[str, Any] = {}
         for i, p in enumerate(e.properties):
             values = table[f"{i} v"]
-            out[p.name] = (np.full(e.rows, lengths[p.name], np.int64), values.reshape(-1)) if p.count else values
+            out[p.name] = (
+                (np.full(e.rows, lengths[p.name], np.int64), values.reshape(-1))
+                if p.count
+                else values
+            )
         return out
 
     def _one_by_one(self, e: Element) -> dict[str, Any]:
         counts: dict[str, list[int]] = {p.name: [] for p in e.properties}
         values: dict[str, list[NDArray[Any]]] = {p.name: [] for p in e.properties}
         data, at = self.data, self.at
-        kinds = [(p, np.dtype(self.order + p.kind), np.dtype(self.order + (p.count or "u1"))) for p in e.properties]
+        kinds = [
+            (p, np.dtype(self.order + p.kind), np.dtype(self.order + (p.count or "u1")))
+            for p in e.properties
+        ]
         for _ in range(e.rows):
             for p, kind, size in kinds:
                 n = 1
@@ -162,12 +204,19 @@ class _Binary:
                 values[p.name].append(np.frombuffer(data, kind, n, at))
                 at += n * kind.itemsize
         self.at = at
-        return _table(e, {k: np.array(n, np.int64) for k, n in counts.items()}, {k: np.concatenate(v) for k, v in values.items()})
+        return _table(
+            e,
+            {k: np.array(n, np.int64) for k, n in counts.items()},
+            {k: np.concatenate(v) for k, v in values.items()},
+        )
 
 
 def _table(e: Element, counts: dict[str, Ints], values: dict[str, NDArray[Any]]) -> dict[str, Any]:
     """Columns by name: lists as (lengths, all numbers in a row), single numbers as they are."""
-    return {p.name: (counts[p.name], values[p.name]) if p.count else values[p.name] for p in e.properties}
+    return {
+        p.name: (counts[p.name], values[p.name]) if p.count else values[p.name]
+        for p in e.properties
+    }
 
 
 class _Text:
@@ -185,11 +234,15 @@ class _Text:
             if not e.properties:
                 return {}
             if e.plain:
-                table = np.array([x.split()[: len(e.properties)] for x in rows], np.float64).reshape(e.rows, len(e.properties))
+                table = np.array(
+                    [x.split()[: len(e.properties)] for x in rows], np.float64
+                ).reshape(e.rows, len(e.properties))
                 return {p.name: table[:, i] for i, p in enumerate(e.properties)}
             return self._lists(e, rows)
         except (ValueError, IndexError, OverflowError) as e_:
-            raise damaged(self.name, "a row is not made of the numbers that its header names") from e_
+            raise damaged(
+                self.name, "a row is not made of the numbers that its header names"
+            ) from e_
 
     def _lists(self, e: Element, rows: list[bytes]) -> dict[str, Any]:
         counts: dict[str, list[int]] = {p.name: [] for p in e.properties}
@@ -206,7 +259,11 @@ class _Text:
                 counts[p.name].append(n)
                 values[p.name] += [float(x) for x in words[at : at + n]]
                 at += n
-        return _table(e, {k: np.array(n, np.int64) for k, n in counts.items()}, {k: np.array(v) for k, v in values.items()})
+        return _table(
+            e,
+            {k: np.array(n, np.int64) for k, n in counts.items()},
+            {k: np.array(v) for k, v in values.items()},
+        )
 
 
 def _columns(table: dict[str, Any], *choices: tuple[str, ...]) -> NDArray[np.float64] | None:
@@ -220,12 +277,16 @@ def _columns(table: dict[str, Any], *choices: tuple[str, ...]) -> NDArray[np.flo
 def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     vertices, faces = tables.get("vertex", {}), tables.get("face", {})
     positions = _columns(vertices, ("x", "y", "z"))
-    corners = next((faces[n] for n in ("vertex_indices", "vertex_index") if isinstance(faces.get(n), tuple)), None)
+    corners = next(
+        (faces[n] for n in ("vertex_indices", "vertex_index") if isinstance(faces.get(n), tuple)),
+        None,
+    )
     if positions is None or corners is None or len(positions) == 0:
         raise MillError(
             f"{path.name} holds no faces, only {', '.join(tables) or 'nothing'}: points alone are not drawn.",
-            "Export a mesh with faces.", "Nothing was imported.",
-        )  # fmt: skip
+            "Export a mesh with faces.",
+            "Nothing was imported.",
+        )
     counts, numbers = corners
     named = np.asarray(numbers, np.float64)
     if not np.isfinite(named).all():
@@ -236,7 +297,9 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     normals = _columns(vertices, ("nx", "ny", "nz"))
     if normals is None or not np.isfinite(normals).all():
         smooth = smooth_normals(positions, triangles)
-        notes.append(Note("look", "The file has no normals: they were made smooth over the whole surface."))
+        notes.append(
+            Note("look", "The file has no normals: they were made smooth over the whole surface.")
+        )
     else:
         smooth = unit_rows(normals)
     uvs = _columns(vertices, ("s", "t"), ("u", "v"), ("texture_u", "texture_v"))
@@ -251,7 +314,11 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
         positions, smooth, triangles = positions[used], smooth[used], new[triangles]
         uvs = uvs[used] if uvs is not None else None
     geometry = Geometry(
-        np.ascontiguousarray(positions, np.float32), smooth, None if uvs is None else np.ascontiguousarray(uvs, np.float32),
+        np.ascontiguousarray(positions, np.float32),
+        smooth,
+        None if uvs is None else np.ascontiguousarray(uvs, np.float32),
         np.ascontiguousarray(triangles, np.uint32),
-    )  # fmt: skip
-    return scene_of(path.stem, [(path.stem, [(-1, geometry)])] if len(triangles) else [], notes=notes)
+    )
+    return scene_of(
+        path.stem, [(path.stem, [(-1, geometry)])] if len(triangles) else [], notes=notes
+    )

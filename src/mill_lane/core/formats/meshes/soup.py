@@ -9,18 +9,33 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.scene.model import F32, Geometry, Image, Material, Mesh, Node, Note, Part, Scene, Texture
+from mill_lane.core.scene.model import (
+    F32,
+    Geometry,
+    Image,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Part,
+    Scene,
+    Texture,
+)
 
 Ints = NDArray[np.int64]
 MOST_CORNERS = 2**32 - 2
 
 
 def damaged(name: str, why: str) -> MillError:
-    return MillError(f"{name} is damaged: {why}.", "Export or copy it again.", "Nothing was imported.")
+    return MillError(
+        f"{name} is damaged: {why}.", "Export or copy it again.", "Nothing was imported."
+    )
 
 
 def fans(counts: Ints) -> Ints:
-    """Triangles of polygons as fans round their first corner: positions in the list of all corners, (T, 3).
+    """Triangles of polygons as fans round their first corner:
+
+    positions in the list of all corners, (T, 3).
 
     counts : corners of each polygon, (F,); those with fewer than three give nothing.
     """
@@ -60,60 +75,96 @@ def flat_geometry(positions: F32, uvs: F32 | None, triangles: NDArray[Any]) -> G
     n = unit_rows(face_normals(positions, triangles))
     corners = triangles.reshape(-1)
     return Geometry(
-        np.ascontiguousarray(positions[corners], np.float32), np.repeat(n, 3, 0),
+        np.ascontiguousarray(positions[corners], np.float32),
+        np.repeat(n, 3, 0),
         None if uvs is None else np.ascontiguousarray(uvs[corners], np.float32),
         np.arange(len(corners), dtype=np.uint32).reshape(-1, 3),
-    )  # fmt: skip
+    )
 
 
 def checked(name: str, positions: NDArray[Any], triangles: Ints) -> None:
     """Raises MillError for corners that are not there and places that are no numbers."""
     if len(triangles) and (triangles.min() < 0 or triangles.max() >= len(positions)):
-        raise damaged(name, f"a face names a vertex that is not among the {len(positions):,} there are")
+        raise damaged(
+            name, f"a face names a vertex that is not among the {len(positions):,} there are"
+        )
     bad = int((~np.isfinite(positions).all(1)).sum())
     if bad:
         raise MillError(
             f"{name} has {bad} vertices whose position is not a number.",
-            "Clean the mesh (merge doubles, delete loose vertices) and export it again.", "Nothing was imported.",
-        )  # fmt: skip
+            "Clean the mesh (merge doubles, delete loose vertices) and export it again.",
+            "Nothing was imported.",
+        )
 
 
 def whole(parts: Sequence[Part]) -> Geometry:
-    """All parts of a mesh as one; what has no places on a texture stands at 0 where another part has some."""
+    """All parts of a mesh as one; what has no places on a texture stands at 0 where another part
+    has some.
+    """
     loaded = [p.load() for p in parts]
     if len(loaded) == 1:
         return loaded[0]
     starts = np.cumsum([0, *(len(g.positions) for g in loaded[:-1])])
     uvs = None
     if any(g.uvs is not None for g in loaded):
-        uvs = np.concatenate([g.uvs if g.uvs is not None else np.zeros((len(g.positions), 2), np.float32) for g in loaded])
+        uvs = np.concatenate(
+            [
+                g.uvs if g.uvs is not None else np.zeros((len(g.positions), 2), np.float32)
+                for g in loaded
+            ]
+        )
     return Geometry(
-        np.concatenate([g.positions for g in loaded]), np.concatenate([g.normals for g in loaded]), uvs,
+        np.concatenate([g.positions for g in loaded]),
+        np.concatenate([g.normals for g in loaded]),
+        uvs,
         np.concatenate([g.triangles + np.uint32(n) for g, n in zip(loaded, starts, strict=True)]),
-    )  # fmt: skip
+    )
 
 
 def part_of(geometry: Geometry, material: int) -> Part:
     """A part that holds its vertices itself."""
     low, high = geometry.positions.min(0), geometry.positions.max(0)
     return Part(
-        material, len(geometry.positions), len(geometry.triangles), (float(low[0]), float(low[1]), float(low[2])),
-        (float(high[0]), float(high[1]), float(high[2])), geometry.uvs is not None, lambda: geometry,
-    )  # fmt: skip
+        material,
+        len(geometry.positions),
+        len(geometry.triangles),
+        (float(low[0]), float(low[1]), float(low[2])),
+        (float(high[0]), float(high[1]), float(high[2])),
+        geometry.uvs is not None,
+        lambda: geometry,
+    )
 
 
 def scene_of(
-    name: str, meshes: Sequence[tuple[str, Sequence[tuple[int, Geometry]]]], materials: Sequence[Material] = (),
-    images: Sequence[Image] = (), textures: Sequence[Texture] = (), notes: Sequence[Note] = (), origin: Any = None,
-) -> Scene:  # fmt: skip
-    """A scene of meshes, each (name, parts as (material, geometry)), standing where their vertices say."""
-    whole = tuple(Mesh(title, tuple(part_of(g, m) for m, g in parts if len(g.triangles))) for title, parts in meshes)
+    name: str,
+    meshes: Sequence[tuple[str, Sequence[tuple[int, Geometry]]]],
+    materials: Sequence[Material] = (),
+    images: Sequence[Image] = (),
+    textures: Sequence[Texture] = (),
+    notes: Sequence[Note] = (),
+    origin: Any = None,
+) -> Scene:
+    """A scene of meshes, each (name, parts as (material, geometry)), standing where their vertices
+    say.
+    """
+    whole = tuple(
+        Mesh(title, tuple(part_of(g, m) for m, g in parts if len(g.triangles)))
+        for title, parts in meshes
+    )
     kept = tuple(m for m in whole if m.parts)
     if not kept:
         raise MillError(
-            f"{name} holds no triangle.", "Check that the objects are included in the export.", "Nothing was imported."
+            f"{name} holds no triangle.",
+            "Check that the objects are included in the export.",
+            "Nothing was imported.",
         )
     return Scene(
-        name, tuple(Node(m.name, mesh=i) for i, m in enumerate(kept)), kept, tuple(materials), tuple(textures), tuple(images),
-        notes=tuple(notes), origin=origin,
-    )  # fmt: skip
+        name,
+        tuple(Node(m.name, mesh=i) for i, m in enumerate(kept)),
+        kept,
+        tuple(materials),
+        tuple(textures),
+        tuple(images),
+        notes=tuple(notes),
+        origin=origin,
+    )

@@ -15,7 +15,9 @@ RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute
 
 
 def read_stl(path: Path) -> Scene:
-    """The triangles of an STL file.  Its own normals are left out: the order of the corners says them too.
+    """The triangles of an STL file.
+
+    Its own normals are left out: the order of the corners says them too.
 
     Raises MillError when it is cut short or damaged.
     """
@@ -24,7 +26,10 @@ def read_stl(path: Path) -> Scene:
     positions = np.ascontiguousarray(corners.reshape(-1, 3))
     triangles: Ints = np.arange(len(positions)).reshape(-1, 3)
     checked(path.name, positions, triangles)
-    return scene_of(path.stem, [(path.stem, [(-1, flat_geometry(positions, None, triangles))])] if len(triangles) else [])
+    return scene_of(
+        path.stem,
+        [(path.stem, [(-1, flat_geometry(positions, None, triangles))])] if len(triangles) else [],
+    )
 
 
 def _is_text(data: bytes) -> bool:
@@ -39,7 +44,10 @@ def _binary(name: str, data: bytes) -> NDArray[np.float32]:
         raise damaged(name, f"it has {len(data)} bytes, and its header alone takes {HEADER}")
     count = int.from_bytes(data[80:84], "little")
     if len(data) < HEADER + 50 * count:
-        raise damaged(name, f"{count:,} triangles take {HEADER + 50 * count:,} bytes, and it has {len(data):,}")
+        raise damaged(
+            name,
+            f"{count:,} triangles take {HEADER + 50 * count:,} bytes, and it has {len(data):,}",
+        )
     return np.ascontiguousarray(np.frombuffer(data, RECORD, count, HEADER)["corners"])
 
 

@@ -1,4 +1,7 @@
-"""The process that reads USD: `python -m mill_lane.core.formats.usd STAGE OUT.glb`.  The last line of its output is JSON."""
+"""The process that reads USD:
+
+`python -m mill_lane.core.formats.usd STAGE OUT.glb`.  The last line of its output is JSON.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +42,9 @@ def main(stage: Path, out: Path) -> int:
         ctypes.CDLL(None).prctl(1, signal.SIGKILL)
     most = int(os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") * SHARE)
     soft, hard = resource.getrlimit(resource.RLIMIT_DATA)
-    resource.setrlimit(resource.RLIMIT_DATA, (most if soft == resource.RLIM_INFINITY else min(most, soft), hard))
+    resource.setrlimit(
+        resource.RLIMIT_DATA, (most if soft == resource.RLIM_INFINITY else min(most, soft), hard)
+    )
     try:
         tell = Teller()
         scene = read_stage(stage, part(tell, 0.0, 0.7))
@@ -49,7 +54,15 @@ def main(stage: Path, out: Path) -> int:
         print(json.dumps({"error": e.message, "hint": e.hint, "kept": e.kept}))
     except MemoryError:
         hint = "Make it smaller, or export it again if it is not that large."
-        print(json.dumps({"error": f"{stage.name} does not fit into memory.", "hint": hint, "kept": "Nothing was imported."}))
+        print(
+            json.dumps(
+                {
+                    "error": f"{stage.name} does not fit into memory.",
+                    "hint": hint,
+                    "kept": "Nothing was imported.",
+                }
+            )
+        )
     return 0
 
 

@@ -1,7 +1,7 @@
 """Reading USD in a process of its own.
 
-The library ends its process on some damaged files, and asks for all memory there is on others.  So a process that does
-nothing else turns the stage into a GLB, and only that is read here.
+The library ends its process on some damaged files, and asks for all memory there is on others.  So
+a process that does nothing else turns the stage into a GLB, and only that is read here.
 """
 
 from __future__ import annotations
@@ -29,8 +29,8 @@ LONGEST = 3600.0  # seconds
 def read_usd(path: Path, progress: Progress = silent) -> Scene:
     """The scene of a usda or usdc file; everything that it refers to must lie in its folder.
 
-    `progress` is asked all the while, so that whoever waits can give up.  Raises MillError when the file cannot be used,
-    also when the library breaks on it.
+    `progress` is asked all the while, so that whoever waits can give up.  Raises MillError when the
+    file cannot be used, also when the library breaks on it.
     """
     keep = tempfile.TemporaryDirectory(prefix="mill-lane-usd-")
     made = Path(keep.name) / f"{path.stem}.glb"
@@ -41,7 +41,11 @@ def read_usd(path: Path, progress: Progress = silent) -> Scene:
         finally:
             process.kill()
     if process.returncode != 0 or not last:
-        how = signal.Signals(-process.returncode).name if process.returncode < 0 else f"status {process.returncode}"
+        how = (
+            signal.Signals(-process.returncode).name
+            if process.returncode < 0
+            else f"status {process.returncode}"
+        )
         raise damaged(path.name, f"the USD library gave up on it ({how})")
     said = json.loads(last)
     if "error" in said:

@@ -1,8 +1,9 @@
 """UsdLux lights: those with an area as glowing surfaces, the others as points of light and as suns.
 
-A light's brightness L is intensity x 2^exposure x colour, in the unit of radiance; with `normalize` it is divided by the
-light's area (UsdLux schema, "Light API").  The radiance of a surface is taken as it is; a point of light of radius r gives
-pi r^2 L, a distant light of angle a gives pi sin^2(a / 2) L across its rays.
+A light's brightness L is intensity x 2^exposure x colour, in the unit of radiance; with `normalize`
+it is divided by the light's area (UsdLux schema, "Light API").  The radiance of a surface is taken
+as it is; a point of light of radius r gives pi r^2 L, a distant light of angle a gives pi sin^2(a /
+2) L across its rays.
 """
 
 from __future__ import annotations
@@ -22,10 +23,14 @@ def brightness(prim: Any, time: Any) -> tuple[float, float, float]:
     from pxr import UsdLux
 
     api = UsdLux.LightAPI(prim)
-    strength = float(api.GetIntensityAttr().Get(time) or 0.0) * 2.0 ** float(api.GetExposureAttr().Get(time) or 0.0)
+    strength = float(api.GetIntensityAttr().Get(time) or 0.0) * 2.0 ** float(
+        api.GetExposureAttr().Get(time) or 0.0
+    )
     r, g, b = api.GetColorAttr().Get(time) or (1.0, 1.0, 1.0)
     if api.GetEnableColorTemperatureAttr().Get(time):
-        warm = UsdLux.BlackbodyTemperatureAsRgb(float(api.GetColorTemperatureAttr().Get(time) or 6500.0))
+        warm = UsdLux.BlackbodyTemperatureAsRgb(
+            float(api.GetColorTemperatureAttr().Get(time) or 6500.0)
+        )
         r, g, b = r * warm[0], g * warm[1], b * warm[2]
     return max(0.0, strength * r), max(0.0, strength * g), max(0.0, strength * b)
 
@@ -55,11 +60,17 @@ def as_light(prim: Any, time: Any) -> Light | None:
         r0 = radius if radius > 0 else 1.0
         k = 0.25 if is_normalized(prim, time) else math.pi * r0 * r0
         cone = UsdLux.ShapingAPI(prim) if prim.HasAPI(UsdLux.ShapingAPI) else None
-        angle = math.radians(float(cone.GetShapingConeAngleAttr().Get(time) or 0.0)) if cone else math.pi
+        angle = (
+            math.radians(float(cone.GetShapingConeAngleAttr().Get(time) or 0.0))
+            if cone
+            else math.pi
+        )
         if cone and 0 < angle <= math.pi / 2:
             # The part of the angle over which it fades.
             soft = min(max(float(cone.GetShapingConeSoftnessAttr().Get(time) or 0.0), 0.0), 1.0)
-            return _light(name, "spot", r * k, g * k, b * k, inner_cone=angle * (1.0 - soft), outer_cone=angle)
+            return _light(
+                name, "spot", r * k, g * k, b * k, inner_cone=angle * (1.0 - soft), outer_cone=angle
+            )
         return _light(name, "point", r * k, g * k, b * k)
     return None
 
@@ -76,15 +87,23 @@ def as_surface(prim: Any, time: Any) -> tuple[Geometry, Material] | None:
 
     if prim.IsA(UsdLux.RectLight):
         rect = UsdLux.RectLight(prim)
-        w, h = float(rect.GetWidthAttr().Get(time) or 0) / 2, float(rect.GetHeightAttr().Get(time) or 0) / 2
-        points, triangles = np.array([[-w, -h, 0], [-w, h, 0], [w, h, 0], [w, -h, 0.0]]), np.array([[0, 1, 2], [0, 2, 3]])
+        w, h = (
+            float(rect.GetWidthAttr().Get(time) or 0) / 2,
+            float(rect.GetHeightAttr().Get(time) or 0) / 2,
+        )
+        points, triangles = (
+            np.array([[-w, -h, 0], [-w, h, 0], [w, h, 0], [w, -h, 0.0]]),
+            np.array([[0, 1, 2], [0, 2, 3]]),
+        )
     elif prim.IsA(UsdLux.DiskLight):
         points, triangles = _disc(float(UsdLux.DiskLight(prim).GetRadiusAttr().Get(time) or 0))
     elif prim.IsA(UsdLux.SphereLight):
         points, triangles = _ball(float(UsdLux.SphereLight(prim).GetRadiusAttr().Get(time) or 0))
     elif prim.IsA(UsdLux.CylinderLight):
         tube = UsdLux.CylinderLight(prim)
-        points, triangles = _tube(float(tube.GetRadiusAttr().Get(time) or 0), float(tube.GetLengthAttr().Get(time) or 0))
+        points, triangles = _tube(
+            float(tube.GetRadiusAttr().Get(time) or 0), float(tube.GetLengthAttr().Get(time) or 0)
+        )
     else:
         return None
     p = points[triangles]
@@ -96,10 +115,14 @@ def as_surface(prim: Any, time: Any) -> tuple[Geometry, Material] | None:
     normals = np.repeat(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30), 3, 0)
     corners = triangles.reshape(-1)
     geometry = Geometry(
-        np.ascontiguousarray(points[corners], np.float32), np.ascontiguousarray(normals, np.float32), None,
+        np.ascontiguousarray(points[corners], np.float32),
+        np.ascontiguousarray(normals, np.float32),
+        None,
         np.arange(len(corners), dtype=np.uint32).reshape(-1, 3),
-    )  # fmt: skip
-    return geometry, Material(prim.GetName(), (0.0, 0.0, 0.0, 1.0), metallic=0.0, roughness=1.0, emissive=(r, g, b))
+    )
+    return geometry, Material(
+        prim.GetName(), (0.0, 0.0, 0.0, 1.0), metallic=0.0, roughness=1.0, emissive=(r, g, b)
+    )
 
 
 def _disc(radius: float) -> tuple[np.ndarray, np.ndarray]:
@@ -114,13 +137,18 @@ def _disc(radius: float) -> tuple[np.ndarray, np.ndarray]:
 def _ball(radius: float) -> tuple[np.ndarray, np.ndarray]:
     """A ball of triangles, of the area of the sphere."""
     rows = SIDES // 2
-    theta, phi = np.linspace(0, math.pi, rows + 1), np.linspace(0, 2 * math.pi, SIDES, endpoint=False)
+    theta, phi = (
+        np.linspace(0, math.pi, rows + 1),
+        np.linspace(0, 2 * math.pi, SIDES, endpoint=False),
+    )
     t, f = np.meshgrid(theta, phi, indexing="ij")
     points = np.stack([np.sin(t) * np.cos(f), np.cos(t), np.sin(t) * np.sin(f)], -1).reshape(-1, 3)
     i, j = np.meshgrid(np.arange(rows), np.arange(SIDES), indexing="ij")
     a, b = i * SIDES + j, i * SIDES + (j + 1) % SIDES
     c, d = a + SIDES, b + SIDES
-    triangles = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([b, d, c], -1).reshape(-1, 3)])
+    triangles = np.concatenate(
+        [np.stack([a, b, c], -1).reshape(-1, 3), np.stack([b, d, c], -1).reshape(-1, 3)]
+    )
     p = points[triangles]
     area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1) / 2
     triangles = triangles[area > 1e-12]
@@ -130,11 +158,18 @@ def _ball(radius: float) -> tuple[np.ndarray, np.ndarray]:
 def _tube(radius: float, length: float) -> tuple[np.ndarray, np.ndarray]:
     """The side of a tube along X; its ends do not shine."""
     a = np.linspace(0, 2 * math.pi, SIDES, endpoint=False)
-    ring = np.stack([0 * a, np.cos(a), np.sin(a)], 1) * radius * (math.pi / SIDES) / math.sin(math.pi / SIDES)
+    ring = (
+        np.stack([0 * a, np.cos(a), np.sin(a)], 1)
+        * radius
+        * (math.pi / SIDES)
+        / math.sin(math.pi / SIDES)
+    )
     half = np.array([length / 2, 0.0, 0.0])
     points = np.concatenate([ring - half, ring + half])
     i, j = np.arange(SIDES), (np.arange(SIDES) + 1) % SIDES
-    return points, np.concatenate([np.stack([i, j, i + SIDES], 1), np.stack([j, j + SIDES, i + SIDES], 1)])
+    return points, np.concatenate(
+        [np.stack([i, j, i + SIDES], 1), np.stack([j, j + SIDES, i + SIDES], 1)]
+    )
 
 
 def as_sky(prim: Any, time: Any, notes: list[Note]) -> Environment:
@@ -144,5 +179,10 @@ def as_sky(prim: Any, time: Any, notes: list[Note]) -> Environment:
     r, g, b = brightness(prim, time)
     asset = UsdLux.DomeLight(prim).GetTextureFileAttr().Get(time)
     if asset is not None and asset.path:
-        notes.append(Note("lost", f"The sky's picture “{asset.path}” is not taken along: choose it under “Sky picture”."))
+        notes.append(
+            Note(
+                "lost",
+                f"The sky's picture “{asset.path}” is not taken along: choose it under “Sky picture”.",
+            )
+        )
     return Environment((r, g, b), (r, g, b), (r, g, b))

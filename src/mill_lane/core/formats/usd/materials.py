@@ -13,7 +13,13 @@ from mill_lane.core.formats.usd.opening import beside
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
 
 PLAIN = Material("plain", (0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
-WRAPS: dict[str, Wrap] = {"repeat": "repeat", "mirror": "mirror", "clamp": "clamp", "black": "clamp", "useMetadata": "repeat"}
+WRAPS: dict[str, Wrap] = {
+    "repeat": "repeat",
+    "mirror": "mirror",
+    "clamp": "clamp",
+    "black": "clamp",
+    "useMetadata": "repeat",
+}
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3}
 
 
@@ -49,16 +55,21 @@ class Materials:
         values = colour.ComputeFlattened() if colour and colour.HasValue() else None
         if values is not None and len(values) == 1:
             r, g, b = (float(min(max(x, 0.0), 1.0)) for x in values[0])
-            return self.add(f"colour {r:.5f} {g:.5f} {b:.5f}", Material(
-                f"colour {r:.2f} {g:.2f} {b:.2f}", (r, g, b, 1.0), metallic=0.0, roughness=0.7
-            ))  # fmt: skip
+            return self.add(
+                f"colour {r:.5f} {g:.5f} {b:.5f}",
+                Material(
+                    f"colour {r:.2f} {g:.2f} {b:.2f}", (r, g, b, 1.0), metallic=0.0, roughness=0.7
+                ),
+            )
         return self.add("plain", PLAIN)
 
     def _made(self, material: Any) -> Material:
         name = material.GetPrim().GetName()
         shader, _, _ = material.ComputeSurfaceSource()
         if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
-            self.notes.append(Note("lost", f"The material “{name}” is no UsdPreviewSurface: it is plain grey."))
+            self.notes.append(
+                Note("lost", f"The material “{name}” is no UsdPreviewSurface: it is plain grey.")
+            )
             return Material(name, PLAIN.base_color, metallic=0.0, roughness=0.7)
 
         def number(key: str, usual: float) -> float:
@@ -80,16 +91,26 @@ class Materials:
         see_through, _ = self._use(shader, "opacity")
         cutoff = number("opacityThreshold", 0.0)
         if see_through is not None and (base is None or see_through.texture != base.texture):
-            self.notes.append(Note("lost", f"The opacity of “{name}” is a picture of its own, which is not read."))
+            self.notes.append(
+                Note("lost", f"The opacity of “{name}” is a picture of its own, which is not read.")
+            )
             see_through = None
         clear = see_through is not None or opacity < 1.0
-        r, g, b = (1.0, 1.0, 1.0) if base is not None else colour("diffuseColor", (0.18, 0.18, 0.18))
+        r, g, b = (
+            (1.0, 1.0, 1.0) if base is not None else colour("diffuseColor", (0.18, 0.18, 0.18))
+        )
         return Material(
             name,
             (min(r, 1.0), min(g, 1.0), min(b, 1.0), opacity),
-            metallic=1.0 if self._connected(shader, "metallic") else min(max(number("metallic", 0.0), 0.0), 1.0),
-            roughness=1.0 if self._connected(shader, "roughness") else min(max(number("roughness", 0.5), 0.0), 1.0),
-            emissive=(1.0, 1.0, 1.0) if glow is not None else colour("emissiveColor", (0.0, 0.0, 0.0)),
+            metallic=1.0
+            if self._connected(shader, "metallic")
+            else min(max(number("metallic", 0.0), 0.0), 1.0),
+            roughness=1.0
+            if self._connected(shader, "roughness")
+            else min(max(number("roughness", 0.5), 0.0), 1.0),
+            emissive=(1.0, 1.0, 1.0)
+            if glow is not None
+            else colour("emissiveColor", (0.0, 0.0, 0.0)),
             ior=min(max(number("ior", 1.5), 1.0), 4.0),
             coat=min(max(number("clearcoat", 0.0), 0.0), 1.0),
             coat_roughness=min(max(number("clearcoatRoughness", 0.01), 0.0), 1.0),
@@ -103,14 +124,20 @@ class Materials:
         )
 
     def _source(self, shader: Any, key: str) -> tuple[Any, str]:
-        """The shader that an input is connected to, and which of its outputs; (None, "") where it is not."""
+        """The shader that an input is connected to, and which of its outputs; (None, "") where it
+        is not.
+        """
         socket = shader.GetInput(key)
         if not socket or not socket.HasConnectedSource():
             return None, ""
         sources = socket.GetConnectedSources()[0]
         from pxr import UsdShade
 
-        return (UsdShade.Shader(sources[0].source.GetPrim()), str(sources[0].sourceName)) if sources else (None, "")
+        return (
+            (UsdShade.Shader(sources[0].source.GetPrim()), str(sources[0].sourceName))
+            if sources
+            else (None, "")
+        )
 
     def _connected(self, shader: Any, key: str) -> bool:
         source, _ = self._source(shader, key)
@@ -136,7 +163,10 @@ class Materials:
         offset, scale, turn = (0.0, 0.0), (1.0, 1.0), 0.0
         mover, _ = self._source(source, "st")
         if mover and mover.GetIdAttr().Get() == "UsdTransform2d":
-            s, t = self._value(mover, "scale") or (1.0, 1.0), self._value(mover, "translation") or (0.0, 0.0)
+            s, t = (
+                self._value(mover, "scale") or (1.0, 1.0),
+                self._value(mover, "translation") or (0.0, 0.0),
+            )
             turn = float(np.radians(float(self._value(mover, "rotation") or 0.0)))
             # From V up to V down: p' = f(R S f(p) + t) with f(p) = (u, 1 - v).
             c, n = float(np.cos(turn)), float(np.sin(turn))
@@ -150,14 +180,20 @@ class Materials:
             stack = source.GetInput("file").GetAttr().GetPropertyStack()
             layer = Path(stack[0].layer.realPath).parent if stack else self.root
             path = beside(self.root, layer, asset)
-            image = file_image(path, path.name, self.notes) if path.is_file() else missing_image(Path(asset).name, self.notes)
+            image = (
+                file_image(path, path.name, self.notes)
+                if path.is_file()
+                else missing_image(Path(asset).name, self.notes)
+            )
             self._files[key] = len(self.textures)
             self.textures.append(Texture(Path(asset).stem, len(self.images), wrap_u, wrap_v))
             self.images.append(image)
         return self._files[key]
 
     def _rough(self, shader: Any) -> TextureUse | None:
-        """One picture with roughness in green and metal in blue, as the renderer wants it, put together where needed."""
+        """One picture with roughness in green and metal in blue, as the renderer wants it, put
+        together where needed.
+        """
         rough, rough_channel = self._use(shader, "roughness")
         metal, metal_channel = self._use(shader, "metallic")
         use = rough or metal
@@ -166,25 +202,43 @@ class Materials:
         same = rough is None or metal is None or rough.texture == metal.texture
         if same and rough_channel in ("g", "") and metal_channel in ("b", ""):
             return use
-        if rough is not None and metal is not None and (rough.offset, rough.scale, rough.rotation) != (
-            metal.offset, metal.scale, metal.rotation
-        ):  # fmt: skip
-            self.notes.append(Note("look", "A roughness and a metal picture are laid out differently: both follow the first."))
+        if (
+            rough is not None
+            and metal is not None
+            and (rough.offset, rough.scale, rough.rotation)
+            != (metal.offset, metal.scale, metal.rotation)
+        ):
+            self.notes.append(
+                Note(
+                    "look",
+                    "A roughness and a metal picture are laid out differently: both follow the first.",
+                )
+            )
         planes = [self._plane(rough, rough_channel), self._plane(metal, metal_channel)]
-        size = max((p.shape for p in planes if p is not None), key=lambda s: s[0] * s[1], default=None)
+        size = max(
+            (p.shape for p in planes if p is not None), key=lambda s: s[0] * s[1], default=None
+        )
         if size is None:
             return use
         pixels = np.full((*size, 3), 255, np.uint8)
         for slot, plane in zip((1, 2), planes, strict=True):
             if plane is not None:
-                rows, columns = (np.arange(n) * m // n for n, m in zip(size, plane.shape, strict=True))
+                rows, columns = (
+                    np.arange(n) * m // n for n, m in zip(size, plane.shape, strict=True)
+                )
                 pixels[..., slot] = plane[rows][:, columns]
         data = encode(pixels, "image/png")
-        name = " and ".join(self.textures[u.texture].name for u in dict.fromkeys(x for x in (rough, metal) if x))
+        name = " and ".join(
+            self.textures[u.texture].name for u in dict.fromkeys(x for x in (rough, metal) if x)
+        )
         old = self.textures[use.texture]
         self.textures.append(Texture(name, len(self.images), old.wrap_u, old.wrap_v))
-        self.images.append(Image(name, "image/png", size[1], size[0], 3, 8, len(data), lambda: data))
-        return TextureUse(len(self.textures) - 1, offset=use.offset, rotation=use.rotation, scale=use.scale)
+        self.images.append(
+            Image(name, "image/png", size[1], size[0], 3, 8, len(data), lambda: data)
+        )
+        return TextureUse(
+            len(self.textures) - 1, offset=use.offset, rotation=use.rotation, scale=use.scale
+        )
 
     def _plane(self, use: TextureUse | None, channel: str) -> Any:
         """One channel of a texture, 8 bits; None where there is none."""

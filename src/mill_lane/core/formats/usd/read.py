@@ -1,4 +1,7 @@
-"""From a composed stage to a `Scene`: meshes placed and shared, cameras, lights, movement frame by frame."""
+"""From a composed stage to a `Scene`:
+
+meshes placed and shared, cameras, lights, movement frame by frame.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,17 @@ from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
 from mill_lane.core.formats.usd.opening import open_stage, said
 from mill_lane.core.progress import Progress, silent
-from mill_lane.core.scene.model import Camera, Channel, Environment, Light, Mesh, Node, Note, Part, Scene
+from mill_lane.core.scene.model import (
+    Camera,
+    Channel,
+    Environment,
+    Light,
+    Mesh,
+    Node,
+    Note,
+    Part,
+    Scene,
+)
 
 MOST_FRAMES = 5000
 MOST_NODES = 2_000_000
@@ -30,7 +43,10 @@ def read_stage(path: Path, progress: Progress = silent) -> Scene:
     """
     stage, missing = open_stage(path)
     try:
-        lost = [Note("lost", f"The file “{name}” is missing: what it holds is left out.") for name in dict.fromkeys(missing)]
+        lost = [
+            Note("lost", f"The file “{name}” is missing: what it holds is left out.")
+            for name in dict.fromkeys(missing)
+        ]
         return _Reader(stage, path, lost).scene(progress)
     except MillError:
         raise
@@ -55,11 +71,19 @@ class _Reader:
 
         stage = self.stage
         self.materials = Materials(self.path.parent, self.notes)
-        self.numbers: dict[tuple[str, str], int] = {}  # meshes by place in the stage and bound materials
-        self.cages: list[tuple[int, int]] = []  # of subdivision surfaces: corners of all faces, triangles
+        self.numbers: dict[
+            tuple[str, str], int
+        ] = {}  # meshes by place in the stage and bound materials
+        self.cages: list[
+            tuple[int, int]
+        ] = []  # of subdivision surfaces: corners of all faces, triangles
         start, end = stage.GetStartTimeCode(), stage.GetEndTimeCode()
-        moving = stage.HasAuthoredTimeCodeRange() and np.isfinite([start, end]).all() and end >= start
-        self.frames = (round(start), min(round(end), round(start) + MOST_FRAMES)) if moving else (1, 1)
+        moving = (
+            stage.HasAuthoredTimeCodeRange() and np.isfinite([start, end]).all() and end >= start
+        )
+        self.frames = (
+            (round(start), min(round(end), round(start) + MOST_FRAMES)) if moving else (1, 1)
+        )
         self.first = float(self.frames[0]) if moving else 0.0
         self.rate = float(stage.GetTimeCodesPerSecond()) or 24.0
         scale = float(UsdGeom.GetStageMetersPerUnit(stage)) or 1.0
@@ -70,13 +94,18 @@ class _Reader:
     def scene(self, progress: Progress = silent) -> Scene:
         from pxr import Usd, UsdGeom, UsdLux
 
-        drawn = Usd.TraverseInstanceProxies(Usd.PrimIsActive & Usd.PrimIsDefined & Usd.PrimIsLoaded & ~Usd.PrimIsAbstract)
+        drawn = Usd.TraverseInstanceProxies(
+            Usd.PrimIsActive & Usd.PrimIsDefined & Usd.PrimIsLoaded & ~Usd.PrimIsAbstract
+        )
         total = sum(1 for _ in Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
         walk = iter(Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
         for done, prim in enumerate(walk):
             progress(done / total, f"reading the stage: {done:,} of {total:,}")
             image = UsdGeom.Imageable(prim)
-            if image and (image.ComputeVisibility(self.first) == "invisible" or image.ComputePurpose() in ("guide", "proxy")):
+            if image and (
+                image.ComputeVisibility(self.first) == "invisible"
+                or image.ComputePurpose() in ("guide", "proxy")
+            ):
                 walk.PruneChildren()
             elif prim.IsA(UsdGeom.PointInstancer):
                 self._instancer(prim, drawn)
@@ -93,25 +122,45 @@ class _Reader:
                 self.others[prim.GetTypeName()] = self.others.get(prim.GetTypeName(), 0) + 1
         if not self.meshes:
             raise MillError(
-                f"{self.path.name} holds no mesh that is visible.", "Check that the objects are included in the export.",
+                f"{self.path.name} holds no mesh that is visible.",
+                "Check that the objects are included in the export.",
                 "Nothing was imported.",
-            )  # fmt: skip
-        self.notes += [Note("lost", f"{n:,} of the kind {kind} are not drawn.") for kind, n in self.others.items()]
+            )
+        self.notes += [
+            Note("lost", f"{n:,} of the kind {kind} are not drawn.")
+            for kind, n in self.others.items()
+        ]
         if self.cages:
             corners, triangles = (sum(c[k] for c in self.cages) for k in (0, 1))
-            self.notes.append(Note("look", (
-                f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages of {triangles:,} triangles; "
-                f"one level would be {2 * corners:,}, two {8 * corners:,}."
-            )))  # fmt: skip
+            self.notes.append(
+                Note(
+                    "look",
+                    (
+                        f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages of {triangles:,} triangles; "
+                        f"one level would be {2 * corners:,}, two {8 * corners:,}."
+                    ),
+                )
+            )
         return Scene(
-            self.path.stem, tuple(self.nodes), tuple(self.meshes), tuple(self.materials.all), tuple(self.materials.textures),
-            tuple(self.materials.images), tuple(self.lights), tuple(self.cameras), environment=self.sky, frame_rate=self.rate,
-            frames=self.frames, notes=tuple(self.notes),
-        )  # fmt: skip
+            self.path.stem,
+            tuple(self.nodes),
+            tuple(self.meshes),
+            tuple(self.materials.all),
+            tuple(self.materials.textures),
+            tuple(self.materials.images),
+            tuple(self.lights),
+            tuple(self.cameras),
+            environment=self.sky,
+            frame_rate=self.rate,
+            frames=self.frames,
+            notes=tuple(self.notes),
+        )
 
     # --- places -----------------------------------------------------------------------------------------------------
     def _at(self, prim: Any, time: float) -> NDArray[np.float64]:
-        """Object to world at a time, in metres with Y up, for columns; the library's matrices are for rows."""
+        """Object to world at a time, in metres with Y up, for columns; the library's matrices are
+        for rows.
+        """
         from pxr import UsdGeom
 
         cache = self.caches.get(time) or self.caches.setdefault(time, UsdGeom.XformCache(time))
@@ -127,13 +176,18 @@ class _Reader:
             moves = moves or bool(xform and xform.TransformMightBeTimeVarying())
             above = above.GetParent()
         first, last = self.frames
-        return [self._at(prim, float(t)) for t in (range(first, last + 1) if moves and last > first else [self.first])]
+        return [
+            self._at(prim, float(t))
+            for t in (range(first, last + 1) if moves and last > first else [self.first])
+        ]
 
     def _place(self, name: str, mesh: int, worlds: list[NDArray[np.float64]], **more: int) -> None:
         if mesh < 0 and not more:
             return
         if len(self.nodes) >= MOST_NODES:
-            raise MillError(f"{self.path.name} places over {MOST_NODES:,} objects.", "Export fewer instances.")
+            raise MillError(
+                f"{self.path.name} places over {MOST_NODES:,} objects.", "Export fewer instances."
+            )
         node = Node(name, matrix=worlds[0], mesh=mesh, **more)  # type: ignore[arg-type]
         if len(worlds) > 1 and any(not np.array_equal(w, worlds[0]) for w in worlds):
             node = replace(node, matrix=None, **self._moving(worlds))
@@ -149,13 +203,17 @@ class _Reader:
                 turned[i] = -turned[i]
         kinds = (("translation", moved), ("rotation", turned), ("scale", sized))
         return {
-            "translation": tuple(moved[0]), "rotation": tuple(turned[0]), "scale": tuple(sized[0]),
+            "translation": tuple(moved[0]),
+            "rotation": tuple(turned[0]),
+            "scale": tuple(sized[0]),
             "channels": tuple(Channel(p, "LINEAR", times, v) for p, v in kinds),  # type: ignore[arg-type]
-        }  # fmt: skip
+        }
 
     # --- things -----------------------------------------------------------------------------------------------------
     def _mesh(self, prim: Any) -> int:
-        """The number of a prim's mesh, shared by all instances of one prototype; -1 where it has no triangle."""
+        """The number of a prim's mesh, shared by all instances of one prototype; -1 where it has no
+        triangle.
+        """
         from pxr import UsdGeom, UsdShade
 
         own = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
@@ -170,7 +228,9 @@ class _Reader:
         if geometry is not None:
             left = np.unique(owner)
             for subset, number in zip(subsets, bound[:-1], strict=True):
-                faces = np.intersect1d(np.array(subset.GetIndicesAttr().Get(self.first) or [], np.int64), left)
+                faces = np.intersect1d(
+                    np.array(subset.GetIndicesAttr().Get(self.first) or [], np.int64), left
+                )
                 left = np.setdiff1d(left, faces)
                 part = part_of_faces(geometry, owner, faces)
                 parts += [part_of(part, number)] if part is not None else []
@@ -187,14 +247,19 @@ class _Reader:
         return self.numbers[key]
 
     def _instancer(self, prim: Any, drawn: Any) -> None:
-        """Every instance of a point instancer as a node of its own; instances stand still over the frames."""
+        """Every instance of a point instancer as a node of its own; instances stand still over the
+        frames.
+        """
         from pxr import Usd, UsdGeom
 
         instancer = UsdGeom.PointInstancer(prim)
         targets = instancer.GetPrototypesRel().GetForwardedTargets()
         which = instancer.GetProtoIndicesAttr().Get(self.first)
         matrices = instancer.ComputeInstanceTransformsAtTime(
-            self.first, self.first, UsdGeom.PointInstancer.ExcludeProtoXform, UsdGeom.PointInstancer.IgnoreMask
+            self.first,
+            self.first,
+            UsdGeom.PointInstancer.ExcludeProtoXform,
+            UsdGeom.PointInstancer.IgnoreMask,
         )
         mask = instancer.ComputeMaskAtTime(self.first)
         if which is None or len(matrices) != len(which):
@@ -203,11 +268,21 @@ class _Reader:
         things: list[list[tuple[str, int, NDArray[np.float64]]]] = []
         for target in targets:
             root = self.stage.GetPrimAtPath(target)
-            inverse = np.linalg.inv(np.array(cache.GetParentToWorldTransform(root), float).T) if root else np.eye(4)
+            inverse = (
+                np.linalg.inv(np.array(cache.GetParentToWorldTransform(root), float).T)
+                if root
+                else np.eye(4)
+            )
             found = []
             for p in Usd.PrimRange(root, drawn) if root else ():
                 if p.IsA(UsdGeom.Mesh):
-                    found.append((p.GetName(), self._mesh(p), inverse @ np.array(cache.GetLocalToWorldTransform(p), float).T))
+                    found.append(
+                        (
+                            p.GetName(),
+                            self._mesh(p),
+                            inverse @ np.array(cache.GetLocalToWorldTransform(p), float).T,
+                        )
+                    )
             things.append(found)
         for i, (k, matrix) in enumerate(zip(which, matrices, strict=True)):
             if 0 <= k < len(things) and (not mask or mask[i]):
@@ -220,14 +295,25 @@ class _Reader:
 
         camera = UsdGeom.Camera(prim)
         if camera.GetProjectionAttr().Get(self.first) == "orthographic":
-            self.notes.append(Note("lost", f"The camera “{prim.GetName()}” has no perspective and is left out."))
+            self.notes.append(
+                Note("lost", f"The camera “{prim.GetName()}” has no perspective and is left out.")
+            )
             return
         length = float(camera.GetFocalLengthAttr().Get(self.first) or 50.0)
         height = float(camera.GetVerticalApertureAttr().Get(self.first) or 15.2908)
         width = float(camera.GetHorizontalApertureAttr().Get(self.first) or 20.955)
         yfov = 2 * float(np.arctan(height / (2 * length)))
-        self.cameras.append(Camera(prim.GetName(), min(max(yfov, 1e-3), 3.1), width / height if height > 0 else None))
-        self._place(prim.GetName(), -1, [upright(w) for w in self._worlds(prim)], camera=len(self.cameras) - 1)
+        self.cameras.append(
+            Camera(
+                prim.GetName(), min(max(yfov, 1e-3), 3.1), width / height if height > 0 else None
+            )
+        )
+        self._place(
+            prim.GetName(),
+            -1,
+            [upright(w) for w in self._worlds(prim)],
+            camera=len(self.cameras) - 1,
+        )
 
     def _light(self, prim: Any) -> None:
         name, worlds = prim.GetName(), self._worlds(prim)
@@ -238,10 +324,16 @@ class _Reader:
             return
         surface = lights.as_surface(prim, self.first)
         if surface is None:
-            self.notes.append(Note("lost", f"The light “{name}” is of a kind that is not read ({prim.GetTypeName()})."))
+            self.notes.append(
+                Note(
+                    "lost",
+                    f"The light “{name}” is of a kind that is not read ({prim.GetTypeName()}).",
+                )
+            )
             return
         geometry, material = surface
-        # Its own size is in the stage's unit, and the node's matrix brings that to metres; radiance has no unit of length.
+        # Its own size is in the stage's unit, and the node's matrix brings that to metres; radiance
+        # has no unit of length.
         number = self.materials.add(f"light {prim.GetPath()}", material)
         self.meshes.append(Mesh(name, (part_of(geometry, number),)))
         self._place(name, len(self.meshes) - 1, worlds)
@@ -260,7 +352,10 @@ def upright(m: NDArray[np.float64]) -> NDArray[np.float64]:
     out = np.eye(4)
     u, _, v = np.linalg.svd(m[:3, :3])
     turn = u @ v
-    out[:3, :3], out[:3, 3] = (turn if np.linalg.det(turn) > 0 else u @ np.diag([1, 1, -1.0]) @ v), m[:3, 3]
+    out[:3, :3], out[:3, 3] = (
+        (turn if np.linalg.det(turn) > 0 else u @ np.diag([1, 1, -1.0]) @ v),
+        m[:3, 3],
+    )
     return out
 
 
@@ -272,12 +367,14 @@ def decomposed(m: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.
         sized[0], r[:, 0] = -sized[0], -r[:, 0]
     u, _, v = np.linalg.svd(r)
     r = u @ v
-    k = np.array([
-        [r[0, 0] - r[1, 1] - r[2, 2], 0, 0, 0],
-        [r[0, 1] + r[1, 0], r[1, 1] - r[0, 0] - r[2, 2], 0, 0],
-        [r[0, 2] + r[2, 0], r[1, 2] + r[2, 1], r[2, 2] - r[0, 0] - r[1, 1], 0],
-        [r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1], r[0, 0] + r[1, 1] + r[2, 2]],
-    ])  # fmt: skip
+    k = np.array(
+        [
+            [r[0, 0] - r[1, 1] - r[2, 2], 0, 0, 0],
+            [r[0, 1] + r[1, 0], r[1, 1] - r[0, 0] - r[2, 2], 0, 0],
+            [r[0, 2] + r[2, 0], r[1, 2] + r[2, 1], r[2, 2] - r[0, 0] - r[1, 1], 0],
+            [r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1], r[0, 0] + r[1, 1] + r[2, 2]],
+        ]
+    )
     # Bar-Itzhack 2000: the quaternion is the eigenvector of the largest eigenvalue.
     _, vectors = np.linalg.eigh(k + np.tril(k, -1).T)
     return vectors[:, -1], sized

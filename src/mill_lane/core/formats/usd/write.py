@@ -1,6 +1,10 @@
-"""Writing USD: meshes once, placed by instanceable references; UsdPreviewSurface; cameras, UsdLux lights, keyed motion.
+"""Writing USD:
 
-Metres, Y up.  Where something above an object moves, its place is written for every frame of the range.
+meshes once, placed by instanceable references; UsdPreviewSurface; cameras, UsdLux lights, keyed
+motion.
+
+Metres, Y up.  Where something above an object moves, its place is written for every frame of the
+range.
 """
 
 from __future__ import annotations
@@ -23,7 +27,9 @@ APERTURE = 24.0
 
 
 def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
-    """Write path (.usda or .usdc) and a folder of textures beside it, or one .usdz; tells what the format cannot hold."""
+    """Write path (.usda or .usdc) and a folder of textures beside it, or one .usdz; tells what the
+    format cannot hold.
+    """
     from pxr import Sdf, UsdUtils
 
     if path.suffix.lower() != ".usdz":
@@ -46,7 +52,10 @@ class _Writer:
 
         folder = self.path.with_name(f"{self.path.stem}-textures")
         if self.scene.images:
-            self.files = {i: f"./{folder.name}/{name}" for i, name in write_pictures(self.scene, folder).items()}
+            self.files = {
+                i: f"./{folder.name}/{name}"
+                for i, name in write_pictures(self.scene, folder).items()
+            }
         self.path.unlink(missing_ok=True)
         stage = self.stage = Usd.Stage.CreateNew(str(self.path))
         UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
@@ -64,7 +73,9 @@ class _Writer:
             parts = [p for p in self.scene.meshes[mesh].parts if p.triangles]
             if parts:
                 self._mesh(f"/Meshes_{mesh}/m_{plain(self.scene.meshes[mesh].name, 'mesh')}", parts)
-            self.progress(0.9 * (done + 1) / len(used), f"writing: {done + 1} of {len(used)} meshes")
+            self.progress(
+                0.9 * (done + 1) / len(used), f"writing: {done + 1} of {len(used)} meshes"
+            )
         self._places()
         stage.GetRootLayer().Save()
         self.progress(1.0, "written")
@@ -82,7 +93,11 @@ class _Writer:
             if node.mesh < 0 and node.camera < 0 and node.light < 0:
                 continue
             path = f"/World/{plain(node.name, 'thing')}_{i}"
-            path = path if not path.split("/")[-1][0].isdigit() else f"/World/n_{plain(node.name, 'thing')}_{i}"
+            path = (
+                path
+                if not path.split("/")[-1][0].isdigit()
+                else f"/World/n_{plain(node.name, 'thing')}_{i}"
+            )
             prim: Any
             if node.mesh >= 0:
                 prim = UsdGeom.Xform.Define(self.stage, path)
@@ -107,26 +122,46 @@ class _Writer:
         g = whole(parts)
         mesh = UsdGeom.Mesh.Define(self.stage, path)
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-        mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.positions, np.float32)))
-        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(g.triangles), 3, np.int32)))
-        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(g.triangles.reshape(-1).astype(np.int32)))
+        mesh.CreatePointsAttr(
+            Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.positions, np.float32))
+        )
+        mesh.CreateFaceVertexCountsAttr(
+            Vt.IntArray.FromNumpy(np.full(len(g.triangles), 3, np.int32))
+        )
+        mesh.CreateFaceVertexIndicesAttr(
+            Vt.IntArray.FromNumpy(g.triangles.reshape(-1).astype(np.int32))
+        )
         mesh.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.normals, np.float32)))
         mesh.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
-        mesh.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.array([g.positions.min(0), g.positions.max(0)], np.float32)))
+        mesh.CreateExtentAttr(
+            Vt.Vec3fArray.FromNumpy(np.array([g.positions.min(0), g.positions.max(0)], np.float32))
+        )
         if g.uvs is not None:
-            st = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
-            st.Set(Vt.Vec2fArray.FromNumpy(np.stack([g.uvs[:, 0], 1 - g.uvs[:, 1]], 1).astype(np.float32)))
+            st = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(
+                "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex
+            )
+            st.Set(
+                Vt.Vec2fArray.FromNumpy(
+                    np.stack([g.uvs[:, 0], 1 - g.uvs[:, 1]], 1).astype(np.float32)
+                )
+            )
         first = 0
         for k, part in enumerate(parts):
             prim = mesh.GetPrim()
             if len(parts) > 1:
-                faces = Vt.IntArray.FromNumpy(np.arange(first, first + part.triangles, dtype=np.int32))
+                faces = Vt.IntArray.FromNumpy(
+                    np.arange(first, first + part.triangles, dtype=np.int32)
+                )
                 first += part.triangles
                 binding = UsdShade.MaterialBindingAPI.Apply(prim)
-                prim = binding.CreateMaterialBindSubset(f"part_{k}", faces, UsdGeom.Tokens.face).GetPrim()
+                prim = binding.CreateMaterialBindSubset(
+                    f"part_{k}", faces, UsdGeom.Tokens.face
+                ).GetPrim()
             if part.material >= 0:
                 UsdShade.MaterialBindingAPI.Apply(prim).Bind(self.materials[part.material])
-        mesh.CreateDoubleSidedAttr(any(self.scene.materials[p.material].double_sided for p in parts if p.material >= 0))
+        mesh.CreateDoubleSidedAttr(
+            any(self.scene.materials[p.material].double_sided for p in parts if p.material >= 0)
+        )
 
     # --- materials --------------------------------------------------------------------------------------------------
     def _material(self, index: int, m: Material) -> Any:
@@ -150,18 +185,62 @@ class _Writer:
         put("opacity", kinds.Float).Set(alpha if m.alpha_mode == "BLEND" else 1.0)
         if m.alpha_mode == "MASK":
             put("opacityThreshold", kinds.Float).Set(m.alpha_cutoff)
-        self._plug(path, shader, "base", m.base_texture, (("diffuseColor", "rgb", kinds.Color3f),), (r, g, b, 1.0))
+        self._plug(
+            path,
+            shader,
+            "base",
+            m.base_texture,
+            (("diffuseColor", "rgb", kinds.Color3f),),
+            (r, g, b, 1.0),
+        )
         if m.alpha_mode != "OPAQUE" and m.base_texture is not None:
-            self._plug(path, shader, "base", m.base_texture, (("opacity", "a", kinds.Float),), (r, g, b, 1.0))
-        self._plug(path, shader, "glow", m.emissive_texture, (("emissiveColor", "rgb", kinds.Color3f),), (*m.emissive, 1.0))
+            self._plug(
+                path,
+                shader,
+                "base",
+                m.base_texture,
+                (("opacity", "a", kinds.Float),),
+                (r, g, b, 1.0),
+            )
+        self._plug(
+            path,
+            shader,
+            "glow",
+            m.emissive_texture,
+            (("emissiveColor", "rgb", kinds.Color3f),),
+            (*m.emissive, 1.0),
+        )
         both = (("roughness", "g", kinds.Float), ("metallic", "b", kinds.Float))
-        self._plug(path, shader, "rough", m.rough_texture, both, (1.0, m.roughness, m.metallic, 1.0), raw=True)
-        self._plug(path, shader, "normal", m.normal_texture, (("normal", "rgb", kinds.Normal3f),), (2.0, 2.0, 2.0, 1.0), raw=True)
+        self._plug(
+            path,
+            shader,
+            "rough",
+            m.rough_texture,
+            both,
+            (1.0, m.roughness, m.metallic, 1.0),
+            raw=True,
+        )
+        self._plug(
+            path,
+            shader,
+            "normal",
+            m.normal_texture,
+            (("normal", "rgb", kinds.Normal3f),),
+            (2.0, 2.0, 2.0, 1.0),
+            raw=True,
+        )
         return material
 
     def _plug(
-        self, path: str, shader: Any, name: str, use: TextureUse | None, inputs: Any, scale: tuple[float, ...], raw: bool = False
-    ) -> None:  # fmt: skip
+        self,
+        path: str,
+        shader: Any,
+        name: str,
+        use: TextureUse | None,
+        inputs: Any,
+        scale: tuple[float, ...],
+        raw: bool = False,
+    ) -> None:
         """Connect a picture to inputs of the surface; `scale` multiplies its channels."""
         from pxr import Sdf, UsdShade
 
@@ -185,13 +264,18 @@ class _Writer:
             source.CreateInput("varname", kinds.String).Set("st")
             if (use.offset, use.rotation, use.scale) != ((0.0, 0.0), 0.0, (1.0, 1.0)):
                 source = self._mover(f"{path}/{name}_laid", source, use)
-            texture.CreateInput("st", kinds.Float2).ConnectToSource(source.ConnectableAPI(), "result")
+            texture.CreateInput("st", kinds.Float2).ConnectToSource(
+                source.ConnectableAPI(), "result"
+            )
         for key, channel, kind in inputs:
             texture.CreateOutput(channel, kinds.Float3 if channel == "rgb" else kinds.Float)
             shader.CreateInput(key, kind).ConnectToSource(texture.ConnectableAPI(), channel)
 
     def _mover(self, path: str, source: Any, use: TextureUse) -> Any:
-        """A transform whose V runs up, for one whose V runs down: p' = f(f(p) through `use`) with f(p) = (u, 1 - v)."""
+        """A transform whose V runs up, for one whose V runs down:
+
+        p' = f(f(p) through `use`) with f(p) = (u, 1 - v).
+        """
         from pxr import Sdf, UsdShade
 
         kinds = Sdf.ValueTypeNames
@@ -233,7 +317,9 @@ class _Writer:
             if light.kind == "spot":
                 cone = UsdLux.ShapingAPI.Apply(out.GetPrim())
                 cone.CreateShapingConeAngleAttr(math.degrees(light.outer_cone))
-                cone.CreateShapingConeSoftnessAttr(1.0 - light.inner_cone / max(light.outer_cone, 1e-9))
+                cone.CreateShapingConeSoftnessAttr(
+                    1.0 - light.inner_cone / max(light.outer_cone, 1e-9)
+                )
         out.CreateColorAttr(light.color)
         return out
 
@@ -241,12 +327,17 @@ class _Writer:
         materials = self.scene.materials
         sky = self.scene.environment
         kinds = [
-            ("fog", bool(self.scene.media)), ("the sky", sky is not None and not sky.added),
+            ("fog", bool(self.scene.media)),
+            ("the sky", sky is not None and not sky.added),
             ("glass that lets light through", any(m.transmission > 0 for m in materials)),
             ("what is unlit", any(m.unlit for m in materials)),
-        ]  # fmt: skip
+        ]
         missing = [name for name, there in kinds if there]
-        return [Note("lost", f"USD's plain materials and lights cannot hold {', '.join(missing)}.")] if missing else []
+        return (
+            [Note("lost", f"USD's plain materials and lights cannot hold {', '.join(missing)}.")]
+            if missing
+            else []
+        )
 
 
 def _matrix(m: NDArray[np.float64]) -> Any:

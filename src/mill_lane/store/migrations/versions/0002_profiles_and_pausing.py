@@ -1,4 +1,6 @@
-"""Profiles, pictures of layers and previews of trials; tasks that can be paused and told where to look first"""
+"""Profiles, pictures of layers and previews of trials; tasks that can be paused and told where to
+look first
+"""
 
 import sqlalchemy as sa
 from alembic import op
