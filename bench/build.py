@@ -24,7 +24,7 @@ def run() -> dict[str, Any]:
     for _ in range(ROUNDS):
         for name, threads in (("one", 1), ("two", 2)):
             start = time.perf_counter()
-            nodes, blocks = build_mesh(positions, triangles, threads)
+            nodes, leaves = build_mesh(positions, triangles, threads)
             times[name].append(time.perf_counter() - start)
         start = time.perf_counter()
         scene = rtcore_scene.EmbreeScene(robust=False)
@@ -40,5 +40,5 @@ def run() -> dict[str, Any]:
         "million triangles a second, one thread": n / min(times["one"]) / 1e6,
         "million triangles a second, two threads": n / min(times["two"]) / 1e6,
         "build, two threads / embreex": min(times["embreex"]) / min(times["two"]),
-        "bytes a triangle": (nodes.nbytes + blocks.nbytes) / n,
+        "bytes a triangle": (nodes.nbytes + leaves.nbytes) / n,
     }

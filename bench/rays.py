@@ -56,7 +56,7 @@ def run() -> dict[str, Any]:
                     pairs.append(_two_threads(shooter))
                 figures[f"{name}, {kind}: two threads / one"] = float(np.median(pairs))
         figures[f"{name}: triangles"] = len(triangles)
-        figures[f"{name}: bytes a triangle"] = (world.nodes.nbytes + world.blocks.nbytes) / len(
+        figures[f"{name}: bytes a triangle"] = (world.nodes.nbytes + world.leaves.nbytes) / len(
             triangles
         )
         del keep

@@ -20,7 +20,7 @@ def unit(v: NDArray[Any]) -> NDArray[Any]:
 def camera_rays(
     width: int = 1024, height: int = 576
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Rays of a camera in a corner of the hall, in blocks of 8 x 8 pixels as tiles give them."""
+    """Rays of a camera in a corner of the hall, in leaves of 8 x 8 pixels as tiles give them."""
     eye = np.array([-4.6, 2.9, -3.6])
     ahead = unit(np.array([[5.6, -1.9, 4.6]]))[0]
     right = unit(np.cross(ahead, [0, 1, 0])[None])[0]

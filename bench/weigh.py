@@ -34,7 +34,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
-from mill_lane.core.weigh.closely import weigh_closely
+from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import part_of
@@ -90,7 +90,7 @@ def scene_of(divisor: int) -> Path:
             f"crust {i}",
             metallic=0.0,
             base_texture=TextureUse(i % textures),
-            rough_texture=TextureUse((count + i) % textures) if count + i < textures else None,
+            roughness_texture=TextureUse((count + i) % textures) if count + i < textures else None,
         )
         for i in range(count)
     )
@@ -127,13 +127,13 @@ def measure(divisor: int) -> dict[str, Any]:
     start = time.perf_counter()
     last = [start]
 
-    def ready(inventory: Any) -> None:
-        done[("", "distances", "pictures", "looked at")[inventory.stage]] = (
+    def ready(analysis: Any) -> None:
+        done[("", "distances", "pictures", "looked at")[analysis.stage]] = (
             time.perf_counter() - last[0]
         )
         last[0] = time.perf_counter()
 
-    full = weigh_closely(scene, threads=len(os.sched_getaffinity(0)), ready=ready)
+    full = weigh_full(scene, threads=len(os.sched_getaffinity(0)), ready=ready)
     done["lit"] = time.perf_counter() - last[0]
     done["weighed in full"] = time.perf_counter() - start
     held = sum(m.memory_bytes for m in full.meshes) + sum(t.memory_bytes for t in full.textures)

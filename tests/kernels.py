@@ -25,7 +25,7 @@ def material_path(
     alpha: float = 0.5,
     eta: float = 1.5,
     clear: float = 0.0,
-    coat: float = 0.0,
+    clearcoat: float = 0.0,
     coat_alpha: float = 0.1,
     front: float = 1.0,
 ) -> np.ndarray:
@@ -33,7 +33,7 @@ def material_path(
     q = new_path()
     q[s.Q_BR], q[s.Q_BG], q[s.Q_BB] = base
     q[s.Q_METAL], q[s.Q_ROUGHNESS], q[s.Q_ETA], q[s.Q_CLEAR] = metallic, alpha, eta, clear
-    q[s.Q_COAT], q[s.Q_COAT_ALPHA], q[s.Q_FRONT] = coat, coat_alpha, front
+    q[s.Q_COAT], q[s.Q_COAT_ALPHA], q[s.Q_FRONT] = clearcoat, coat_alpha, front
     return q
 
 
@@ -143,7 +143,7 @@ def sample_lamp(
     world: World, i: int, at: Any, pick: float, a: float, b: float
 ) -> dict[str, Any] | None:
     """A point of lamp i seen from `at`, or None when nothing arrives."""
-    q = new_path(world.lamps)
+    q = new_path(world.light_count)
     q[s.Q_AX : s.Q_AZ + 1] = at
     if not _sample_lamp(world.address, q.ctypes.data, i, 1.0, float(pick), float(a), float(b)):
         return None
@@ -158,12 +158,12 @@ def sample_lamp(
 
 def lamp_chances(world: World, settings: np.ndarray, at: Any) -> list[float]:
     """How likely each lamp is aimed at from a point."""
-    q = new_path(world.lamps)
+    q = new_path(world.light_count)
     q[s.Q_AIM_T] = 1.0
     _aim(world.address, settings.ctypes.data, q.ctypes.data, *(float(x) for x in at))
     return [
         _lamp_chance(world.address, settings.ctypes.data, q.ctypes.data, i)
-        for i in range(world.lamps)
+        for i in range(world.light_count)
     ]
 
 
@@ -216,7 +216,7 @@ def _closest_once(w: int, q: int) -> None:
 
 def closest_once(world: World, o: Any, d: Any) -> tuple[float, int]:
     """(t, place) of one ray given in float64, as a path has it."""
-    q = new_path(world.lamps)
+    q = new_path(world.light_count)
     q[s.Q_OX : s.Q_OZ + 1], q[s.Q_DX : s.Q_DZ + 1], q[s.Q_FAR] = o, d, 1e30
     _closest_once(world.address, q.ctypes.data)
-    return float(q[s.Q_T]), int(q[s.Q_PLACE])
+    return float(q[s.Q_T]), int(q[s.Q_INSTANCE])

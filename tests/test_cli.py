@@ -78,9 +78,10 @@ class TestCommands(unittest.TestCase):
         status, got = call("weigh", self.scene, "--full", "--frames", "1-2")
         self.assertEqual(status, 0)
         self.assertEqual(
-            {m["seen"] for m in got["meshes"]} - {"seen", "reflected", "lights", "never"}, set()
+            {m["seen"] for m in got["meshes"]} - {"camera", "reflection", "light_only", "never"},
+            set(),
         )
-        self.assertGreater(got["look"]["layers_most"], 0)
+        self.assertGreater(got["look"]["transparency_depth"], 0)
         self.assertTrue(all(t["wasted_bytes"] >= 0 for t in got["textures"]))
 
     def test_render(self) -> None:
@@ -154,7 +155,7 @@ class TestCommands(unittest.TestCase):
         self.assertGreater(len(got["changes"]), 0)
         self.assertTrue(got["notes"])
         back = open_scene(self.folder / "lean.usdz")
-        self.assertEqual(len(back.placements), len(open_scene(small_demo()).placements))
+        self.assertEqual(len(back.instances), len(open_scene(small_demo()).instances))
 
     def test_demo(self) -> None:
         status, got = call("demo", "--out", str(self.folder / "d.glb"), "--size", "small")

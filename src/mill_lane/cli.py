@@ -16,7 +16,7 @@ from mill_lane.core.recipe import EVERY_LAYER, FINAL, Recipe
 
 if TYPE_CHECKING:
     from mill_lane.core.scene.model import Scene
-    from mill_lane.core.weigh.inventory import Inventory
+    from mill_lane.core.weigh.analysis import Analysis
 
 Result = dict[str, Any]
 
@@ -196,31 +196,33 @@ def run_weigh(args: argparse.Namespace) -> Result:
     if args.frames:
         first, last = _pair(args.frames, "-", 2, "Frames")
         scene = replace(scene, frames=(first, max(first, last)))
-    inventory = (
-        _weighed_closely(scene, args)
+    analysis = (
+        _weighed_in_full(scene, args)
         if args.full
         else weigh(scene, args.width / args.height, args.camera)
     )
     recipe = FINAL.model_copy(update={"width": args.width, "height": args.height})
-    memory = draw_up(inventory, recipe, cpu_device(find_machine())).as_json()
+    memory = draw_up(analysis, recipe, cpu_device(find_machine())).as_json()
     result: Result = {
-        "triangles": inventory.triangles,
-        "unique_triangles": inventory.unique_triangles,
-        "instances": inventory.instances,
-        "meshes": [{**m.model_dump(), "memory_bytes": m.memory_bytes} for m in inventory.meshes],
+        "triangles": analysis.triangles,
+        "unique_triangles": analysis.unique_triangles,
+        "instances": analysis.instances,
+        "meshes": [{**m.model_dump(), "memory_bytes": m.memory_bytes} for m in analysis.meshes],
         "textures": [
-            {**t.model_dump(), "wasted_bytes": t.wasted_bytes()} for t in inventory.textures
+            {**t.model_dump(), "wasted_bytes": t.wasted_bytes()} for t in analysis.textures
         ],
-        "lights": [x.model_dump() for x in inventory.lights],
+        "lights": [x.model_dump() for x in analysis.lights],
         "memory": memory,
-        "notes": [text for _, text in inventory.notes],
-        "look": inventory.look.model_dump(exclude={"overlap"}) if inventory.look else None,
+        "notes": [text for _, text in analysis.notes],
+        "look": analysis.visibility.model_dump(exclude={"overlap"})
+        if analysis.visibility
+        else None,
     }
     if not args.json:
         print(
-            f"{inventory.triangles:,} triangles drawn, {inventory.unique_triangles:,} stored, {inventory.instances} placed meshes"
+            f"{analysis.triangles:,} triangles drawn, {analysis.unique_triangles:,} stored, {analysis.instances} placed meshes"
         )
-        print(f"{len(inventory.textures)} textures, {len(inventory.lights)} lights")
+        print(f"{len(analysis.textures)} textures, {len(analysis.lights)} lights")
         for kind, n in memory.items():
             print(f"{kind:>14} {n / 1e6:10,.1f} MB")
         for text in result["notes"]:
@@ -228,16 +230,16 @@ def run_weigh(args: argparse.Namespace) -> Result:
     return result
 
 
-def _weighed_closely(scene: Scene, args: argparse.Namespace) -> Inventory:
+def _weighed_in_full(scene: Scene, args: argparse.Namespace) -> Analysis:
     """In full, with progress on the terminal."""
     from mill_lane.core.progress import part
     from mill_lane.core.render.session import threads_to_use
-    from mill_lane.core.weigh.closely import weigh_closely
+    from mill_lane.core.weigh.full import weigh_full
     from mill_lane.work.warm import prepare
 
     tell = _telling(args)
     prepare(part(tell, 0.0, 0.1))
-    return weigh_closely(
+    return weigh_full(
         scene, args.width / args.height, args.camera, threads_to_use(64), part(tell, 0.1, 1.0)
     )
 
@@ -263,10 +265,10 @@ def run_render(args: argparse.Namespace) -> Result:
         sky = read_sky(args.sky)
         recipe = recipe.model_copy(
             update={
-                "sky_picture": f"{file_hash(args.sky)}/{sky.shape[1]}x{sky.shape[0]}/{args.sky.name}"
+                "environment_picture": f"{file_hash(args.sky)}/{sky.shape[1]}x{sky.shape[0]}/{args.sky.name}"
             }
         )
-    elif recipe.sky_picture:
+    elif recipe.environment_picture:
         raise MillError("The recipe has a sky picture.", "Name its file with --sky.")
     cpu = cpu_device(find_machine())
     device = cpu
@@ -286,9 +288,9 @@ def run_render(args: argparse.Namespace) -> Result:
     except ValueError as e:
         raise MillError(f"{e}.", "Give the region as X0,Y0,X1,Y1 within the picture.") from e
     scene = open_scene(args.scene)
-    inventory = weigh(scene, recipe.width / recipe.height, args.camera)
+    analysis = weigh(scene, recipe.width / recipe.height, args.camera)
     size = (region[2] - region[0], region[3] - region[1])
-    check_fits(inventory, recipe, device, size)
+    check_fits(analysis, recipe, device, size)
     tell = _telling(args)
     prepare(lambda share, text: tell(0.0, text))
     baseline = resident()
@@ -338,7 +340,7 @@ def run_render(args: argparse.Namespace) -> Result:
         "noise": noise.rms,
         "rays": session.rays_by_kind(),
         "peak_memory_bytes": peak_since(baseline),
-        "predicted_memory_bytes": draw_up(inventory, recipe, cpu, size).total,
+        "predicted_memory_bytes": draw_up(analysis, recipe, cpu, size).total,
         "device": device.name + (" (simulated)" if device.simulated else ""),
         "out": str(args.out),
     }
@@ -375,7 +377,7 @@ def run_trim(args: argparse.Namespace) -> Result:
     tell = _telling(args)
     if args.textures == "footprint":
         args.width, args.height, args.camera = FINAL.width, FINAL.height, None
-        proposals = by_footprint(_weighed_closely(scene, args))
+        proposals = by_footprint(_weighed_in_full(scene, args))
     else:
         proposals = by_distance(weigh(scene))
     trimmed, changes = shrink(

@@ -175,7 +175,7 @@ class TestTrialTools(BrowserCase):
         self.open_trials()
         task = self.live_task()
         assert task is not None
-        self.press("Look here first")
+        self.press("Visibility here first")
         well = self.find("picture-well canvas")
         ActionChains(self.driver).move_to_element_with_offset(well, 120, 60).move_by_offset(
             4, 3
@@ -199,7 +199,7 @@ class TestTrialTools(BrowserCase):
         self.find("[aria-label='Choose a picture']").send_keys(str(sky))
         self.until(
             lambda: self.driver.find_elements(
-                By.CSS_SELECTOR, "[name='sky_picture'][value*='dawn.hdr']"
+                By.CSS_SELECTOR, "[name='environment_picture'][value*='dawn.hdr']"
             )
         )
         self.settings(width=64, height=36, samples=2, min_samples=1)
@@ -211,7 +211,7 @@ class TestTrialTools(BrowserCase):
         self.until(
             lambda: (
                 not self.driver.find_elements(
-                    By.CSS_SELECTOR, "[name='sky_picture'][value*='dawn.hdr']"
+                    By.CSS_SELECTOR, "[name='environment_picture'][value*='dawn.hdr']"
                 )
             )
         )

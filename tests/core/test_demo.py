@@ -54,21 +54,21 @@ class TestDemo(unittest.TestCase):
         for p in pictures():
             sample = p.make(64)
             images.append(header(p.name, p.mime, sample.shape[2], 8 * sample.dtype.itemsize))
-        inventory = weigh(bakery(images, FULL))
-        ledger = draw_up(inventory, FINAL, DEMO_CARD)
+        analysis = weigh(bakery(images, FULL))
+        ledger = draw_up(analysis, FINAL, DEMO_CARD)
         ratio = ledger.total / DEMO_CARD.free_bytes
         self.assertTrue(1.3 <= ratio <= 1.6, ratio)
         self.assertIn("loading textures", judge(ledger, DEMO_CARD.free_bytes).sentence())
-        sizes = {p.image: p.new_bytes for p in by_distance(inventory)}
+        sizes = {p.image: p.new_bytes for p in by_distance(analysis)}
         self.assertTrue(
             judge(
-                draw_up(inventory, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes
+                draw_up(analysis, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes
             ).fits
         )
-        self.assertEqual(len(inventory.lights), 26)
-        moulding = next(m for m in inventory.meshes if m.name == "moulding")
+        self.assertEqual(len(analysis.lights), 26)
+        moulding = next(m for m in analysis.meshes if m.name == "moulding")
         self.assertGreaterEqual(moulding.triangles, 500_000)
-        trees = next(m for m in inventory.meshes if m.name == "street_tree")
+        trees = next(m for m in analysis.meshes if m.name == "street_tree")
         self.assertGreater(trees.nearest_m or 0, 29.0)
 
     def test_stacked_glass(self) -> None:
@@ -90,10 +90,11 @@ class TestDemo(unittest.TestCase):
             for _ in range(80):
                 ray = Shooter(world, o[None], d[None])
                 ray.closest()
-                if ray.places[0] < 0:
+                if ray.positions[0] < 0:
                     break
                 layers += (
-                    scene.materials[int(world.places[ray.places[0], P_MATERIAL])].name == "jar"
+                    scene.materials[int(world.instances[ray.positions[0], P_MATERIAL])].name
+                    == "jar"
                 )
                 o = o + d * (float(ray.t[0]) + 1e-4)
             most = max(most, layers)
@@ -102,9 +103,9 @@ class TestDemo(unittest.TestCase):
     def test_the_camera_moves_slowly(self) -> None:
         scene = open_scene(small_demo())
         node = scene.camera_node()
-        places = np.array(
+        positions = np.array(
             [world_matrices(scene, scene.seconds(f))[node][:3, 3] for f in range(1, 97)]
         )
-        steps = np.linalg.norm(np.diff(places, axis=0), axis=1)
+        steps = np.linalg.norm(np.diff(positions, axis=0), axis=1)
         self.assertTrue((steps > 0).all() and steps.max() < 0.03)
-        self.assertGreater(np.linalg.norm(places[-1] - places[0]), 0.5)
+        self.assertGreater(np.linalg.norm(positions[-1] - positions[0]), 0.5)

@@ -75,7 +75,7 @@ def world_triangles(scene: Scene) -> np.ndarray:
     """Every triangle's corners in the world, (T, 3, 3)."""
     matrices = world_matrices(scene, 0.0)
     out = []
-    for node, mesh in scene.placements:
+    for node, mesh in scene.instances:
         for p in scene.meshes[mesh].parts:
             g = p.load()
             at = np.c_[g.positions, np.ones(len(g.positions))] @ matrices[node].T

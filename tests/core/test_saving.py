@@ -36,13 +36,13 @@ from tests.scenes import WHITE, looking, picture, scene_of, small_demo
 
 
 def triangles(scene: Scene) -> int:
-    return sum(scene.meshes[m].triangles for _, m in scene.placements)
+    return sum(scene.meshes[m].triangles for _, m in scene.instances)
 
 
 def area(scene: Scene) -> float:
     """Of all triangles as they are placed."""
     matrices, total = world_matrices(scene, 0.0), 0.0
-    for node, mesh in scene.placements:
+    for node, mesh in scene.instances:
         for p in scene.meshes[mesh].parts:
             g = p.load()
             c = (g.positions @ matrices[node][:3, :3].T)[g.triangles]
@@ -62,8 +62,8 @@ def rich() -> Scene:
         0.6,
         base_texture=use,
         ior=1.4,
-        coat=0.3,
-        coat_roughness=0.2,
+        clearcoat=0.3,
+        clearcoat_roughness=0.2,
     )
     leaf = Material(
         "leaf",
@@ -132,7 +132,7 @@ class TestUsd(Saving):
                 for a, b in zip(world_bounds(back), world_bounds(scene), strict=True):
                     np.testing.assert_allclose(a, b, atol=1e-5)
                 # Copies stay copies.
-                self.assertEqual(len({m for _, m in back.placements}), 2)
+                self.assertEqual(len({m for _, m in back.instances}), 2)
                 self.assertEqual((back.frames, back.frame_rate), (scene.frames, scene.frame_rate))
 
     def test_motion_frame_by_frame(self) -> None:
@@ -172,7 +172,7 @@ class TestUsd(Saving):
         back = self.there_and_back(scene, "a.usdz")
         mine = {round(m.ior, 3): m for m in back.materials}
         printed, leaf = mine[1.4], mine[1.5]
-        self.assertAlmostEqual(printed.coat, 0.3, places=5)
+        self.assertAlmostEqual(printed.clearcoat, 0.3, places=5)
         assert printed.base_texture is not None
         use = printed.base_texture
         np.testing.assert_allclose(
@@ -216,7 +216,7 @@ class TestUsd(Saving):
         scene = open_scene(small_demo())
         back = self.there_and_back(scene, "bakery.usdc")
         self.assertEqual(
-            (triangles(back), len(back.placements)), (triangles(scene), len(scene.placements))
+            (triangles(back), len(back.instances)), (triangles(scene), len(scene.instances))
         )
         for a, b in zip(world_bounds(back), world_bounds(scene), strict=True):
             np.testing.assert_allclose(a, b, atol=1e-4)

@@ -110,7 +110,7 @@ class TestMeshes(UsdCase):
             prim.SetInstanceable(True)
             UsdGeom.XformCommonAPI(prim).SetTranslate((i, 0, 0))
         scene = self.read(stage)
-        self.assertEqual((len(scene.meshes), len(scene.placements)), (1, 5))
+        self.assertEqual((len(scene.meshes), len(scene.instances)), (1, 5))
         self.assertEqual(len(stage.GetPrototypes()), 1)
         lowest = np.sort(world_triangles(scene).reshape(5, -1, 3).min(1)[:, 0])
         np.testing.assert_allclose(lowest, range(5), atol=1e-6)
@@ -136,7 +136,7 @@ class TestMeshes(UsdCase):
         instancer.CreateInvisibleIdsAttr([0])
         scene = self.read(stage)
         # One of a, two meshes of each of the two b.
-        self.assertEqual(len(scene.placements), 1 + 2 * 2)
+        self.assertEqual(len(scene.instances), 1 + 2 * 2)
         matrices = {scene.nodes[n].name: m for n, m in enumerate(world_matrices(scene, 0.0))}
         with_proto = UsdGeom.PointInstancer.IncludeProtoXform
         theirs = instancer.ComputeInstanceTransformsAtTime(
@@ -358,7 +358,7 @@ class TestMaterials(UsdCase):
         (m,) = [m for m in self.read(stage).materials if m.name == "clay"]
         np.testing.assert_allclose(m.base_color, (0.2, 0.3, 0.4, 0.5), atol=1e-6)
         np.testing.assert_allclose(
-            (m.roughness, m.metallic, m.ior, m.coat), (0.6, 0.1, 1.4, 0.7), atol=1e-6
+            (m.roughness, m.metallic, m.ior, m.clearcoat), (0.6, 0.1, 1.4, 0.7), atol=1e-6
         )
         self.assertEqual(m.alpha_mode, "BLEND")
 
@@ -382,13 +382,13 @@ class TestMaterials(UsdCase):
         scene = self.read(stage)
         (m,) = [m for m in scene.materials if m.name == "clay"]
         assert m.base_texture is not None
-        assert m.rough_texture is not None
+        assert m.roughness_texture is not None
         self.assertEqual(
             (m.base_texture.scale, m.base_texture.offset), ((2.0, 3.0), (0.25, 1 - 0.5 - 3))
         )
         self.assertEqual((m.roughness, m.metallic), (1.0, 1.0))
         self.assertEqual(scene.textures[m.base_texture.texture].wrap_u, "mirror")
-        packed = scene.images[scene.textures[m.rough_texture.texture].image]
+        packed = scene.images[scene.textures[m.roughness_texture.texture].image]
         pixels = decode(packed.read(), packed.mime)
         np.testing.assert_array_equal(pixels[..., 1], rough[..., 0])
         np.testing.assert_array_equal(pixels[::2, ::2, 2], metal[..., 0])
@@ -413,7 +413,7 @@ class TestFolders(UsdCase):
         stage.OverridePrim("/one").GetReferences().AddReference("parts/loaf.usdc")
         stage.OverridePrim("/two").GetPayloads().AddPayload("./parts/loaf.usdc")
         scene = self.read(stage)
-        self.assertEqual(len(scene.placements), 2)
+        self.assertEqual(len(scene.instances), 2)
         # The packager rewrites each written path once, and leaves payloads as they are.
         stage.GetPrimAtPath("/two").GetPayloads().ClearPayloads()
         stage.GetPrimAtPath("/two").GetReferences().AddReference("parts/loaf.usdc")
@@ -454,7 +454,7 @@ class TestFolders(UsdCase):
         quad(stage, "/a")
         stage.OverridePrim("/b").GetReferences().AddReference("gone.usda")
         scene = self.read(stage)
-        self.assertEqual(len(scene.placements), 1)
+        self.assertEqual(len(scene.instances), 1)
         self.assertIn("gone.usda", " ".join(n.text for n in scene.notes))
 
     def test_damage(self) -> None:
@@ -529,7 +529,7 @@ class TestFolders(UsdCase):
         stage.Save()
         told: list[float] = []
         scene = open_scene(self.folder / "x.usda", lambda share, text: told.append(share))
-        self.assertEqual(len(scene.placements), 3000)
+        self.assertEqual(len(scene.instances), 3000)
         self.assertEqual(told, sorted(told))
         self.assertGreater(max(told), 0.0)
 
@@ -555,4 +555,4 @@ class TestFolders(UsdCase):
         with zipfile.ZipFile(self.folder / "x.zip", "w") as z:
             for name in ("x.usda", "parts/loaf.usda"):
                 z.write(self.folder / name, f"shop/{name}")
-        self.assertEqual(len(open_scene(self.folder / "x.zip").placements), 1)
+        self.assertEqual(len(open_scene(self.folder / "x.zip").instances), 1)

@@ -80,7 +80,7 @@ class TestLobes(unittest.TestCase):
         the glass.
         """
         for theta in (0.3, 1.0):
-            q = material_path((0.5, 0.5, 0.5), 0.3, 0.25, coat=0.6, coat_alpha=0.2)
+            q = material_path((0.5, 0.5, 0.5), 0.3, 0.25, clearcoat=0.6, coat_alpha=0.2)
             density = over_sphere(q, direction(theta))[:, 3]
             np.testing.assert_allclose(density[:3], [1, 1, 1], atol=0.08)
             self.assertTrue((density < 1.01).all())
@@ -97,7 +97,7 @@ class TestLobes(unittest.TestCase):
         for lobe, q, thin in (
             (0, material_path(), False),
             (1, material_path(metallic=1.0, alpha=0.4), False),
-            (2, material_path(coat=1.0, coat_alpha=0.3), False),
+            (2, material_path(clearcoat=1.0, coat_alpha=0.3), False),
             (3, material_path(clear=1.0, alpha=0.3), False),
             (3, material_path(clear=1.0, alpha=0.3), True),
             (3, material_path(clear=1.0, alpha=0.3, front=-1.0), False),
@@ -129,7 +129,7 @@ class TestLobes(unittest.TestCase):
             for q, thin in (
                 (material_path(metallic=0.0, alpha=0.5), False),
                 (material_path(metallic=1.0, alpha=0.3), False),
-                (material_path(alpha=0.4, coat=1.0, coat_alpha=0.2), False),
+                (material_path(alpha=0.4, clearcoat=1.0, coat_alpha=0.2), False),
                 (material_path(alpha=0.3, clear=1.0), False),
                 (material_path(alpha=0.3, clear=0.5), True),
                 (material_path(alpha=0.3, clear=1.0, front=-1.0), False),
@@ -170,12 +170,12 @@ class TestLobes(unittest.TestCase):
     def test_coat_takes_its_share(self) -> None:
         """KHR_materials_clearcoat:
 
-        what is below gets what the coat's Fresnel lets through at the viewer's angle.
+        what is below gets what the clearcoat's Fresnel lets through at the viewer's angle.
         """
         v, w = direction(0.4), direction(0.4, math.pi)
         bare, coated = (
             evaluate(material_path(alpha=0.3), v, w),
-            evaluate(material_path(alpha=0.3, coat=1.0), v, w),
+            evaluate(material_path(alpha=0.3, clearcoat=1.0), v, w),
         )
         below = 1 - bsdf.schlick(0.04, v[2])
         np.testing.assert_allclose(coated[:2, :3], bare[:2, :3] * below, rtol=1e-12)

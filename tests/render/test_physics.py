@@ -127,7 +127,9 @@ class TestGlass(unittest.TestCase):
             self.assertGreater(mean, 0.9)
 
     def test_coat_keeps_the_furnace_closed(self) -> None:
-        coated = Material("coated", (1, 1, 1, 1), 0.0, 1.0, ior=1.0, coat=1.0, coat_roughness=0.1)
+        coated = Material(
+            "coated", (1, 1, 1, 1), 0.0, 1.0, ior=1.0, clearcoat=1.0, clearcoat_roughness=0.1
+        )
         scene = scene_of((shapes.ball(1.0, 48), coated), environment=even_sky(), yfov=0.3)
         mean, error = mean_luma(render(scene, samples=64, size=16, bounces=32))
         self.assertLess(mean, 1.0 + 4 * error)
@@ -219,7 +221,8 @@ class TestCamera(unittest.TestCase):
     def test_sky_can_be_kept_out_of_the_picture(self) -> None:
         scene = scene_of((floor(1.0), WHITE), environment=even_sky(), eye=(0, 2, 5))
         shown, hidden = (
-            render(scene, samples=8, size=16, bounces=1, sky_visible=v) for v in (True, False)
+            render(scene, samples=8, size=16, bounces=1, environment_visible=v)
+            for v in (True, False)
         )
         a, b = shown.layers()["beauty"], hidden.layers()["beauty"]
         self.assertEqual(float(b[0, 0].sum()), 0.0)
@@ -299,9 +302,13 @@ class TestLimits(unittest.TestCase):
     def test_early_end_keeps_the_mean(self) -> None:
         scene = room()
         want, e1 = mean_luma(render(scene, samples=256, size=16, bounces=6))
-        got, e2 = mean_luma(render(scene, samples=512, size=16, bounces=6, early_end=0.5))
+        got, e2 = mean_luma(
+            render(scene, samples=512, size=16, bounces=6, russian_roulette_threshold=0.5)
+        )
         self.assertLess(abs(got - want), 3.5 * math.hypot(e1, e2) + 0.002 * want)
-        fewer = render(scene, samples=16, size=16, bounces=6, early_end=0.5).rays_by_kind()
+        fewer = render(
+            scene, samples=16, size=16, bounces=6, russian_roulette_threshold=0.5
+        ).rays_by_kind()
         more = render(scene, samples=16, size=16, bounces=6).rays_by_kind()
         self.assertLess(sum(fewer.values()), sum(more.values()))
 
@@ -313,9 +320,9 @@ class TestLimits(unittest.TestCase):
             ..., 1
         ]
         alone = render(scene, samples=1, size=16, bounces=0).layers()["beauty"][..., 1]
-        blocks = picture.reshape(4, 4, 4, 4).transpose(0, 2, 1, 3).reshape(16, 16)
+        leaves = picture.reshape(4, 4, 4, 4).transpose(0, 2, 1, 3).reshape(16, 16)
         self.assertLess(
-            blocks.std(1).mean(),
+            leaves.std(1).mean(),
             0.5 * alone.reshape(4, 4, 4, 4).transpose(0, 2, 1, 3).reshape(16, 16).std(1).mean(),
         )
 
@@ -330,7 +337,7 @@ class TestLimits(unittest.TestCase):
             (floor(1.0), MATT), eye=(0, 3, 0.01), up=(0, 0, -1), yfov=0.1, lights=lamps
         )
         both = render(
-            scene, samples=16, size=8, bounces=0, layers=("lights",), light_choice="all"
+            scene, samples=16, size=8, bounces=0, layers=("lights",), light_sampling="all"
         ).layers()
         held = render(
             scene,
@@ -338,7 +345,7 @@ class TestLimits(unittest.TestCase):
             size=8,
             bounces=0,
             layers=("lights",),
-            light_choice="all",
+            light_sampling="all",
             light_threshold=0.01,
         ).layers()
         self.assertGreater(both["light far"].mean(), 0)
@@ -350,12 +357,12 @@ class TestLimits(unittest.TestCase):
             size=8,
             bounces=0,
             layers=("lights",),
-            light_choice="all",
-            lamp_scales={"near": 0.25},
+            light_sampling="all",
+            light_scales={"near": 0.25},
         )
         np.testing.assert_allclose(dim.layers()["light near"], both["light near"] * 0.25, rtol=1e-5)
         off = render(
-            scene, samples=16, size=8, bounces=0, layers=("lights",), lamp_scales={"near": 0.0}
+            scene, samples=16, size=8, bounces=0, layers=("lights",), light_scales={"near": 0.0}
         ).layers()
         self.assertEqual(off["light near"].mean(), 0)
         self.assertGreater(off["light far"].mean(), 0)
@@ -460,10 +467,16 @@ class TestAdaptive(unittest.TestCase):
             self.scene(), samples=512, min_samples=16, noise=0.08, size=32, bounces=1
         )
         most = render(
-            self.scene(), samples=512, min_samples=16, noise=0.08, clean=0.8, size=32, bounces=1
+            self.scene(),
+            samples=512,
+            min_samples=16,
+            noise=0.08,
+            converged_fraction=0.8,
+            size=32,
+            bounces=1,
         )
         self.assertEqual(most.done, "noise")
-        self.assertGreaterEqual(most.clean_share, 0.8)
+        self.assertGreaterEqual(most.converged_fraction, 0.8)
         self.assertLessEqual(most.samples_mean, all_of_them.samples_mean)
 
 

@@ -61,9 +61,9 @@ class TestWork(unittest.TestCase):
         rays = {k.name: k.rays for k in p.kinds}
         self.assertEqual(rays["camera"], 48 * 48 * 32)
         self.assertEqual(sum(x.rays for x in p.lights), rays["shadow"])
-        # Nodes and blocks tested inside objects are all that is tested but the nodes over the
+        # Nodes and leaves tested inside objects are all that is tested but the nodes over the
         # objects.
-        self.assertEqual(sum(o.blocks for o in p.objects), sum(k.blocks for k in p.kinds))
+        self.assertEqual(sum(o.leaves for o in p.objects), sum(k.leaves for k in p.kinds))
         self.assertLess(sum(o.nodes for o in p.objects), sum(k.nodes for k in p.kinds))
         self.assertEqual({o.name for o in p.objects}, {"thing 0", "thing 1", "thing 2"})
 
@@ -87,19 +87,19 @@ class TestWork(unittest.TestCase):
     def test_the_work_layer_adds_up_to_the_work(self) -> None:
         s = session(room(), layers=("work",))
         table = s.profile().kinds
-        want = sum(k.nodes + k.blocks + 2 * k.reads + 8 * k.shadings for k in table)
+        want = sum(k.nodes + k.leaves + 2 * k.reads + 8 * k.shadings for k in table)
         self.assertAlmostEqual(float(s.film.work.sum(dtype=np.float64)) / want, 1.0, places=3)
 
 
 class TestWhatIf(unittest.TestCase):
     def test_without_a_light(self) -> None:
         """The noise foretold for a render without a lamp, against that render."""
-        base = session(room(), samples=128, light_choice="all")
+        base = session(room(), samples=128, light_sampling="all")
         answers = {a.text: a for a in base.profile().what_if}
         for lamp in ("spark", "thing 2"):
             foretold = answers[f"without {lamp}"].noise
             assert foretold is not None
-            without = session(room(), samples=128, light_choice="all", lamp_scales={lamp: 0.0})
+            without = session(room(), samples=128, light_sampling="all", light_scales={lamp: 0.0})
             self.assertAlmostEqual(
                 without.noise().rms / base.noise().rms / foretold, 1.0, delta=0.3, msg=lamp
             )
@@ -111,7 +111,7 @@ class TestWhatIf(unittest.TestCase):
         """
         base, less = session(room(), bounces=3), session(room(), bounces=2)
         answer = next(a for a in base.profile().what_if if a.text == "with one bounce less")
-        work = [float(sum(k.nodes + k.blocks for k in s.profile().kinds)) for s in (base, less)]
+        work = [float(sum(k.nodes + k.leaves for k in s.profile().kinds)) for s in (base, less)]
         self.assertAlmostEqual(answer.time / (work[1] / work[0]), 1.0, delta=0.15)
 
     def test_without_an_objects_shading(self) -> None:
@@ -128,7 +128,7 @@ class TestWhatIf(unittest.TestCase):
     def test_too_short_to_tell(self) -> None:
         """From one sample nothing is said about grain."""
         scene = scene_of((floor(4.0), GREY), eye=(0, 2, 2), environment=even_sky())
-        p = session(scene, samples=1, light_choice="all").profile()
+        p = session(scene, samples=1, light_sampling="all").profile()
         self.assertEqual([(x.name, x.light, x.grain) for x in p.lights], [("sky", None, None)])
         self.assertEqual([a.noise for a in p.what_if if a.text == "without sky"], [None])
         self.assertIsNotNone(session(scene, samples=8).profile().lights[0].grain)

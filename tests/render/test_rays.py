@@ -11,7 +11,7 @@ from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh
 
 from mill_lane.core.render import plain, vectors
-from mill_lane.core.render.build import BLOCK, NODE, NUMBERS, build_mesh
+from mill_lane.core.render.build import LEAF, NODE, NUMBERS, build_mesh
 from mill_lane.core.render.jit import lean
 from mill_lane.core.render.load import load, pose
 from mill_lane.core.render.shooting import Shooter, mesh_world
@@ -28,7 +28,7 @@ ROOT = Path(__file__).resolve().parents[2]
 def shoot(world: World, o: np.ndarray, d: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     s = Shooter(world, o, d)
     s.closest()
-    return s.t, s.numbers, s.places
+    return s.t, s.numbers, s.instances
 
 
 def reference(
@@ -238,12 +238,12 @@ class TestHits(unittest.TestCase):
 class TestHierarchy(unittest.TestCase):
     def test_every_triangle_stands_in_one_block(self) -> None:
         crown = shapes.tree(2000, 1)[1]
-        nodes, blocks = build_mesh(crown.positions, crown.triangles)
-        numbers = blocks[:, NUMBERS:].view(np.int32)
+        nodes, leaves = build_mesh(crown.positions, crown.triangles)
+        numbers = leaves[:, NUMBERS:].view(np.int32)
         kept = np.sort(numbers[numbers >= 0])
         np.testing.assert_array_equal(kept, np.arange(len(crown.triangles)))
-        self.assertEqual((nodes.shape[1], blocks.shape[1]), (NODE, BLOCK))
-        self.assertLessEqual((nodes.nbytes + blocks.nbytes) / len(crown.triangles), 64)
+        self.assertEqual((nodes.shape[1], leaves.shape[1]), (NODE, LEAF))
+        self.assertLessEqual((nodes.nbytes + leaves.nbytes) / len(crown.triangles), 64)
 
     def test_threads_do_not_change_it(self) -> None:
         loaf = shapes.loaf(0.3, 0.16, 0.13, 120, 3, 4)
@@ -287,8 +287,8 @@ def vector_boxes(nodes: int, ray: int, lanes: int, near: int) -> int:
 
 
 @lean
-def vector_triangles(blocks: int, ray: int, lanes: int) -> int:
-    b, r, out = f32_at(blocks), f32_at(ray), f32_at(lanes)
+def vector_triangles(leaves: int, ray: int, lanes: int) -> int:
+    b, r, out = f32_at(leaves), f32_at(ray), f32_at(lanes)
     return vectors.triangles_hit(b, 0, r[0], r[1], r[2], r[3], r[4], r[5], r[6], out)
 
 
@@ -323,7 +323,7 @@ class TestTwins(unittest.TestCase):
         rng = np.random.default_rng(1)
         hits = 0
         for _ in range(300):
-            block = np.zeros(BLOCK, np.float32)
+            block = np.zeros(LEAF, np.float32)
             block[:72] = rng.normal(size=72)
             ray = np.array([*rng.normal(size=3), *rng.normal(size=3), 5.0], np.float32)
             a, b = np.zeros(32, np.float32), np.zeros(32, np.float32)

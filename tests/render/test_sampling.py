@@ -54,7 +54,7 @@ class TestTheMeanStays(unittest.TestCase):
         self.assertGreater(chance, 0.01)
         for choice in ("estimate", "power", "all"):
             both, e1 = mean_luma(
-                render(scene, samples=samples, size=16, bounces=2, light_choice=choice)
+                render(scene, samples=samples, size=16, bounces=2, light_sampling=choice)
             )
             self.assertLess(
                 abs(both - chance),
@@ -144,7 +144,7 @@ class TestDensities(unittest.TestCase):
         chance = world.lights.rows[:, slots.L_CHANCE]
         self.assertAlmostEqual(float(chance.sum()), 1.0)
         self.assertAlmostEqual(chance[1] / chance[0], 3.0)
-        self.assertLessEqual(chance[world.lights.sky_lamp], 0.3001)
+        self.assertLessEqual(chance[world.lights.sky_light], 0.3001)
         settings = np.zeros(slots.SETTINGS)
         settings[slots.S_CHOICE] = slots.ONE_BY_ESTIMATE
         for at in ((0.0, 1.0, 0.0), (0.3, 0.1, 2.0)):
@@ -191,7 +191,7 @@ class TestDensities(unittest.TestCase):
             world = self.world(environment=environment)
             estimate, heights = [], []
             for a, b in rng.random((20000, 2)):
-                got = sample_lamp(world, world.lights.sky_lamp, (0, 0, 0), 0.5, a, b)
+                got = sample_lamp(world, world.lights.sky_light, (0, 0, 0), 0.5, a, b)
                 assert got is not None
                 self.assertFalse(got["delta"])
                 self.assertAlmostEqual(float(np.linalg.norm(got["direction"])), 1.0, places=9)
@@ -209,7 +209,7 @@ class TestDensities(unittest.TestCase):
 
     def test_no_light_at_all(self) -> None:
         world = self.world()
-        self.assertEqual((world.lamps, world.lights.sky_lamp), (0, -1))
+        self.assertEqual((world.light_count, world.lights.sky_light), (0, -1))
 
 
 class TestClearSky(unittest.TestCase):
@@ -222,9 +222,11 @@ class TestClearSky(unittest.TestCase):
         self.assertAlmostEqual(
             float(sky.clear_luminance(np.array(0.0), np.array(sun), sun)), 1.0, places=12
         )
-        f = lambda x: (
-            1 + 10 * (math.exp(-3 * x) - math.exp(-1.5 * math.pi)) + 0.45 * math.cos(x) ** 2
-        )  # noqa: E731
+
+        def f(x: float) -> float:
+            brightness = 10 * (math.exp(-3 * x) - math.exp(-1.5 * math.pi))
+            return 1 + brightness + 0.45 * math.cos(x) ** 2
+
         want = f(0.2) * (1 - math.exp(-0.32 / math.cos(1.0))) / (f(sun) * (1 - math.exp(-0.32)))
         self.assertAlmostEqual(
             float(sky.clear_luminance(np.array(1.0), np.array(0.2), sun)), want, places=12
@@ -245,7 +247,7 @@ class TestClearSky(unittest.TestCase):
                     bounces=0,
                     sun_elevation=elevation,
                     sky_strength=4.0,
-                    light_choice="all",
+                    light_sampling="all",
                 )
             )
             self.assertAlmostEqual(mean, 0.5 / math.pi * 4.0, delta=max(4 * error, 0.02))

@@ -156,7 +156,7 @@ class TestSession(unittest.TestCase):
     def test_clamp_takes_light_away_and_never_adds(self) -> None:
         free = mean_luma(self.finish(self.session()))[0]
         held = mean_luma(
-            self.finish(self.session(RECIPE.model_copy(update={"clamp_bounced": 0.05})))
+            self.finish(self.session(RECIPE.model_copy(update={"radiance_limit_indirect": 0.05})))
         )[0]
         self.assertLess(held, free)
 

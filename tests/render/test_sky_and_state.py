@@ -90,7 +90,13 @@ class TestSkyPictures(unittest.TestCase):
     def render(self, sky: np.ndarray, **more: object) -> Session:
         scene = scene_of((floor(2.0), WHITE), eye=(0, 3, 0.01), at=(0, 0, 0))
         recipe = Recipe(
-            width=8, height=8, samples=256, min_samples=1, bounces=1, sky_picture=SKY, **more
+            width=8,
+            height=8,
+            samples=256,
+            min_samples=1,
+            bounces=1,
+            environment_picture=SKY,
+            **more,
         )  # type: ignore[arg-type]
         session = Session(load(scene, 1), recipe, threads=2, sky=sky)
         while not session.done:
@@ -105,7 +111,7 @@ class TestSkyPictures(unittest.TestCase):
 
     def test_strength_scales_it(self) -> None:
         sky = np.random.default_rng(2).random((32, 64, 3)).astype(np.float32)
-        a, b = self.render(sky), self.render(sky, sky_gain=2.5)
+        a, b = self.render(sky), self.render(sky, environment_intensity=2.5)
         np.testing.assert_allclose(b.film.light, 2.5 * a.film.light, rtol=1e-4)
 
     def test_turning_it_moves_the_light(self) -> None:
@@ -115,7 +121,7 @@ class TestSkyPictures(unittest.TestCase):
         """
         sky = np.zeros((32, 64, 3), np.float32)
         sky[10:14, 4:8] = 50.0
-        turned = self.render(sky, sky_turn=90.0)
+        turned = self.render(sky, environment_rotation=90.0)
         still = self.render(np.roll(sky, 16, axis=1))
         np.testing.assert_array_equal(turned.film.light, still.film.light)
 
@@ -136,11 +142,13 @@ class TestSkyPictures(unittest.TestCase):
         self.assertGreater(mean, 0)
 
     def test_its_name_tells_its_size(self) -> None:
-        self.assertEqual(Recipe(sky_picture="ab/4096x2048/dawn.hdr").sky_size, (4096, 2048))
-        self.assertEqual(Recipe().sky_size, (0, 0))
+        self.assertEqual(
+            Recipe(environment_picture="ab/4096x2048/dawn.hdr").environment_size, (4096, 2048)
+        )
+        self.assertEqual(Recipe().environment_size, (0, 0))
         for name in ("dawn.hdr", "a/0x0/b", "a/1x1/", "../x/1x1/b/c"):
             with self.assertRaises(ValidationError, msg=name):
-                Recipe(sky_picture=name)
+                Recipe(environment_picture=name)
         sky = np.zeros((64, 128, 3), np.float32)
         held = sky.nbytes + sum(t.nbytes for t in picture_table(sky)[:2])
         # Beside what stays: the table's cells in float64, and the brightest neighbours twice in
@@ -149,7 +157,7 @@ class TestSkyPictures(unittest.TestCase):
         self.assertEqual(sky_bytes(128, 64, turned=True) - sky_bytes(128, 64), sky.nbytes)
         inventory = weigh(scene_of((floor(), WHITE)))
         device = Device(name="card", kind="card", memory_bytes=10**10)
-        ledger = draw_up(inventory, Recipe(sky_picture="ab/4096x2048/dawn.hdr"), device)
+        ledger = draw_up(inventory, Recipe(environment_picture="ab/4096x2048/dawn.hdr"), device)
         self.assertEqual(ledger.by_kind()["environment"], sky_bytes(4096, 2048))
 
 

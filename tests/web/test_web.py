@@ -42,16 +42,16 @@ def furnished(folder: Path) -> Home:
         copy = home.scratch / "demo.glb"
         copy.write_bytes(small_demo().read_bytes())
         digest = home.files.take(copy, db, "bakery.glb")
-        inventory = weigh(open_scene(home.files.path(digest))).model_dump(mode="json")
+        analysis = weigh(open_scene(home.files.path(digest))).model_dump(mode="json")
         # As heavy as the full one, so that there is something to say.
-        for t in inventory["textures"]:
+        for t in analysis["textures"]:
             t.update(width=4096, height=4096, memory_bytes=67108863)
         version = SceneVersion(
             job_id=1,
             number=1,
             file_hash=digest,
             file_name="bakery.glb",
-            inventory=inventory,
+            analysis=analysis,
             changes=[],
         )
         db.add(version)
@@ -162,15 +162,15 @@ class TestPages(WebCase):
         )
         self.assertEqual(names("tab=meshes&q=nothing+like+it"), [])
         with self.home.sessions() as db:
-            inventory = db.get_one(SceneVersion, 1).inventory
+            analysis = db.get_one(SceneVersion, 1).analysis
         for tab, key, field in (
             ("meshes", "triangles", "triangles"),
             ("textures", "file", "file_bytes"),
             ("lights", "power", "power"),
         ):
-            values = {r["name"]: r[field] for r in inventory[tab]}
+            values = {r["name"]: r[field] for r in analysis[tab]}
             got = [values[n] for n in names(f"tab={tab}&sort={key}")]
-            self.assertEqual((len(got), got), (len(inventory[tab]), sorted(got, reverse=True)))
+            self.assertEqual((len(got), got), (len(analysis[tab]), sorted(got, reverse=True)))
         text = self.client.get("/jobs/1/scene.csv?tab=meshes").text
         self.assertIn("nearest_m", text.splitlines()[0])
         self.assertEqual(self.client.get("/jobs/1/scene.csv?tab=nothing").status_code, 404)
@@ -329,8 +329,8 @@ class TestChanges(WebCase):
         )
         with self.home.sessions() as db:
             job = db.get_one(Job, 1)
-            self.assertTrue(job.draft["sky_picture"].endswith("/16x8/dawn.hdr"))
-            self.assertEqual(job.draft["sky_picture"], job.final["sky_picture"])
+            self.assertTrue(job.draft["environment_picture"].endswith("/16x8/dawn.hdr"))
+            self.assertEqual(job.draft["environment_picture"], job.final["environment_picture"])
         self.assertIn("dawn.hdr", self.page("/jobs/1/trials"))
         for name, content in (("dawn.png", b"x"), ("dawn.hdr", b"x"), ("dawn.exr", b"")):
             self.refused("POST", f"/api/jobs/1/sky?name={name}", content=content)
@@ -340,11 +340,11 @@ class TestChanges(WebCase):
         )
         with self.home.sessions() as db:
             payload = db.scalars(select(Task).where(Task.kind == "trial")).one().payload
-            self.assertIn("dawn.hdr", payload["recipe"]["sky_picture"])
+            self.assertIn("dawn.hdr", payload["recipe"]["environment_picture"])
         self.assertEqual(self.client.delete("/api/jobs/1/sky").status_code, 200)
         self.assertNotIn("dawn.hdr", self.page("/jobs/1/finish"))
         gone = {
-            "sky_picture": f"{'0' * 64}/16x8/gone.hdr",
+            "environment_picture": f"{'0' * 64}/16x8/gone.hdr",
             "width": 64,
             "height": 36,
             "device": 1,

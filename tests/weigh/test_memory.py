@@ -109,19 +109,19 @@ class TestProfiles(unittest.TestCase):
 class TestWhatIf(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.inventory = weigh(open_scene(small_demo()))
+        cls.analysis = weigh(open_scene(small_demo()))
 
     def total(
         self, asked: WhatIf, device: Device = DEMO_CARD, profile: MemoryProfile | None = None
     ) -> int:
-        return reckon(self.inventory, FINAL, device, asked, profile)[0].total
+        return reckon(self.analysis, FINAL, device, asked, profile)[0].total
 
     def test_nothing_asked_changes_nothing(self) -> None:
         from mill_lane.core.weigh.ledger import draw_up
 
         for device in (CPU, DEMO_CARD):
-            ledger, same = reckon(self.inventory, FINAL, device, WhatIf())
-            self.assertEqual((ledger, same), (draw_up(self.inventory, FINAL, device), device))
+            ledger, same = reckon(self.analysis, FINAL, device, WhatIf())
+            self.assertEqual((ledger, same), (draw_up(self.analysis, FINAL, device), device))
 
     def test_each_question_moves_it(self) -> None:
         before = self.total(WhatIf())
@@ -136,14 +136,14 @@ class TestWhatIf(unittest.TestCase):
         self.assertEqual(self.total(WhatIf(tile=16), CPU), self.total(WhatIf(), CPU))
 
     def test_lent_memory_is_room(self) -> None:
-        _, lent = reckon(self.inventory, FINAL, DEMO_CARD, WhatIf(lend=2 * GB))
+        _, lent = reckon(self.analysis, FINAL, DEMO_CARD, WhatIf(lend=2 * GB))
         self.assertEqual(lent.free_bytes, DEMO_CARD.free_bytes + 2 * GB)
 
     def test_the_ledger_of_a_profile_adds_up_to_what_it_predicts(self) -> None:
         for asked in (WhatIf(), WhatIf(denoise=True, width=640, height=360, flight=50_000)):
             recipe = asked.recipe(FINAL)
             load = load_of(
-                self.inventory,
+                self.analysis,
                 recipe,
                 asked.in_flight(DEMO_CARD, recipe.width * recipe.height),
                 asked.denoise,

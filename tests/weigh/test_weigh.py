@@ -34,7 +34,7 @@ from mill_lane.core.trim.textures import shrink
 from mill_lane.core.weigh.frames import frames_looked_at
 from mill_lane.core.weigh.ledger import Ledger, Step, draw_up, film_steps, judge
 from mill_lane.core.weigh.measure import box_distance, weigh
-from mill_lane.core.weigh.plan import hull
+from mill_lane.core.weigh.outlines import hull
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import part_of
 from tests.scenes import WHITE, floor, picture, scene_of, small_demo
@@ -97,20 +97,20 @@ class TestCounts(unittest.TestCase):
         i = weigh(scene)
         self.assertEqual(i.unique_triangles, sum(m.triangles for m in scene.meshes))
         self.assertGreater(i.triangles, i.unique_triangles)
-        self.assertEqual(i.instances, len(scene.placements))
+        self.assertEqual(i.instances, len(scene.instances))
         self.assertEqual(sum(x.kind == "point" for x in i.lights), 24)
-        twins = [m for m in i.meshes if m.twin_of is not None]
+        duplicates = [m for m in i.meshes if m.duplicate_of is not None]
         self.assertEqual(
-            sum(not m.twin_baked for m in twins), 42
+            sum(not m.duplicate_baked for m in duplicates), 42
         )  # 48 loaves and rolls of six originals
         self.assertEqual(
-            {m.name for m in twins if m.twin_baked}, {"wall_right", "wall_behind"}
+            {m.name for m in duplicates if m.duplicate_baked}, {"wall_right", "wall_behind"}
         )  # the left wall, turned
         self.assertTrue(
             all(
-                m.name.split("_")[0] == i.meshes[m.twin_of].name.split("_")[0]
-                for m in twins
-                if m.twin_of is not None
+                m.name.split("_")[0] == i.meshes[m.duplicate_of].name.split("_")[0]
+                for m in duplicates
+                if m.duplicate_of is not None
             )
         )
         self.assertIn("store_shelving", [m.name for m in i.meshes if not m.in_view])
@@ -130,7 +130,7 @@ class TestCounts(unittest.TestCase):
             materials=(Material(),),
             cameras=(Camera("c", 1.0),),
         )
-        self.assertEqual([m.twin_of for m in weigh(scene).meshes], [None, 0, None])
+        self.assertEqual([m.duplicate_of for m in weigh(scene).meshes], [None, 0, None])
 
     def test_power_of_a_glowing_ball(self) -> None:
         """pi L A, with the area of the mesh itself."""
@@ -154,7 +154,7 @@ class TestLedger(unittest.TestCase):
         whole = draw_up(weigh(scene), FINAL, CPU)
         ledger, placed = (
             whole.by_kind(),
-            next(s.bytes for s in whole.steps if s.name == "placements"),
+            next(s.bytes for s in whole.steps if s.name == "instances"),
         )
         loaded = load(scene, 2)
         self.assertEqual(ledger["geometry"] - placed, loaded.held["geometry"])

@@ -178,9 +178,9 @@ class TestWorker(WithHome):
         with self.home.sessions() as db:
             self.assertEqual(db.get_one(Task, number).state, "done")
             self.assertEqual(db.get_one(Task, self.weighing).state, "queued")
-            listed = db.get_one(SceneVersion, 1).inventory
+            listed = db.get_one(SceneVersion, 1).analysis
             self.assertEqual((listed["stage"], listed["look"]), (0, None))
-            db.get_one(SceneVersion, 1).inventory = {
+            db.get_one(SceneVersion, 1).analysis = {
                 **listed,
                 "notes": [["look", "told when it came in"]],
             }
@@ -190,16 +190,16 @@ class TestWorker(WithHome):
         stages: set[int] = set()
         while thread.is_alive():
             with self.home.sessions() as db:
-                stages.add(db.get_one(SceneVersion, 1).inventory["stage"])
+                stages.add(db.get_one(SceneVersion, 1).analysis["stage"])
                 if max(stages) >= 2 and not db.get_one(Task, self.weighing).over:
                     queue.cancel(db, db.get_one(Task, self.weighing))
                     db.commit()
             time.sleep(0.02)
         with self.home.sessions() as db:
-            task, inventory = db.get_one(Task, self.weighing), db.get_one(SceneVersion, 1).inventory
+            task, analysis = db.get_one(Task, self.weighing), db.get_one(SceneVersion, 1).analysis
             self.assertEqual(task.state, "cancelled")
-            self.assertIn(inventory["stage"], (2, 3))
-            self.assertEqual(inventory["notes"], [["look", "told when it came in"]])
+            self.assertIn(analysis["stage"], (2, 3))
+            self.assertEqual(analysis["notes"], [["look", "told when it came in"]])
             queue.again(db, task)
             db.commit()
         # What is asked for meanwhile goes first: it gives way, and is taken up afterwards.
@@ -218,12 +218,13 @@ class TestWorker(WithHome):
             self.assertEqual(
                 [db.get_one(Task, n).state for n in (number, self.weighing)], ["done", "done"]
             )
-            inventory = db.get_one(SceneVersion, 1).inventory
+            analysis = db.get_one(SceneVersion, 1).analysis
             self.assertEqual(
-                (inventory["stage"], inventory["notes"]), (4, [["look", "told when it came in"]])
+                (analysis["stage"], analysis["notes"]), (4, [["look", "told when it came in"]])
             )
             self.assertEqual(
-                {m["seen"] for m in inventory["meshes"]} - {"seen", "reflected", "lights", "never"},
+                {m["seen"] for m in analysis["meshes"]}
+                - {"camera", "reflection", "light_only", "never"},
                 set(),
             )
 
@@ -276,7 +277,7 @@ class TestWorker(WithHome):
             queue.put(db, "trim", {"version": 1, "sizes": {"0": 32}, "name": "bakery.glb"}, 1)
             first = db.get_one(SceneVersion, 1)
             told = {"notes": [["look", "told when it came in"]], "read_as": ["cm", "z"]}
-            first.inventory = {**first.inventory, **told}
+            first.analysis = {**first.analysis, **told}
             bad = self.home.scratch / "bad.glb"
             bad.write_bytes(b"not a scene")
             queue.put(db, "open", {"source": str(bad), "name": "bad.glb", "uploaded": True}, 1)
@@ -289,7 +290,7 @@ class TestWorker(WithHome):
             versions = db.scalars(select(SceneVersion).order_by(SceneVersion.id)).all()
             self.assertEqual([v.number for v in versions], [1, 2])
             self.assertEqual((versions[1].parent_id, versions[1].changes[0]["new"]), (1, [32, 32]))
-            self.assertEqual({k: versions[1].inventory[k] for k in told}, told)
+            self.assertEqual({k: versions[1].analysis[k] for k in told}, told)
             self.assertEqual(db.get_one(Job, 1).version_id, versions[1].id)
             task = db.scalars(
                 select(Task).where(Task.kind == "open").order_by(Task.id.desc())

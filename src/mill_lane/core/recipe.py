@@ -16,7 +16,7 @@ Layer = Literal[
     "samples",
     "noise",
     "work",
-    "halves",
+    "half_buffers",
     "components",
     "lights",
 ]
@@ -26,7 +26,7 @@ LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work")
 EVERY_LAYER: tuple[Layer, ...] = get_args(Layer)
 # A sky picture is named by its content, its size and the name that people know:
 # "hash/2048x1024/morning.hdr".
-SKY_PICTURE = r"^$|^[^/]*/[1-9]\d{0,4}x[1-9]\d{0,4}/[^/]+$"
+ENVIRONMENT_PICTURE = r"^$|^[^/]*/[1-9]\d{0,4}x[1-9]\d{0,4}/[^/]+$"
 # What a trial keeps, so that its picture can be taken apart; a light a layer only on demand.
 TRIAL_LAYERS: tuple[Layer, ...] = (
     "albedo",
@@ -44,11 +44,11 @@ class Recipe(BaseModel):
     """How a picture is to be rendered.
 
     Lengths are pixels.  `noise` is the relative standard error of a pixel's luminance at which it
-    is left alone once it has its least samples (0: never); with `clean` below 1 the render ends
+    is left alone once it has its least samples (0: never); with `converged_fraction` below 1 the render ends
     when that share of the pixels is. `time_limit` is seconds (0 for none), `exposure` is in stops
     and only affects what is shown, never the EXR. `bounces` counts reflections and fog together;
     passing through glass counts by itself, straight through panes and holes as transparent layers.
-    The splits are rays at the first thing that is met, each multiplying one component. `early_end`
+    The splits are rays at the first thing that is met, each multiplying one component. `russian_roulette_threshold`
     and `pattern_block` are preview means: they save time and leave blotches.
     """
 
@@ -63,17 +63,23 @@ class Recipe(BaseModel):
     samples: Annotated[int, Field(ge=1, le=MOST_SAMPLES, title="Samples, at most")] = 64
     min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16
     noise: Annotated[float, Field(ge=0, le=1, title="Noise threshold")] = 0.0
-    clean: Annotated[float, Field(ge=0.01, le=1, title="Share of pixels clean")] = 1.0
+    converged_fraction: Annotated[float, Field(ge=0.01, le=1, title="Share of pixels clean")] = 1.0
     bounces: Annotated[int, Field(ge=0, le=64, title="Bounces")] = 4
     bounces_diffuse: Annotated[int, Field(ge=0, le=64, title="Bounces, diffuse")] = 64
     bounces_specular: Annotated[int, Field(ge=0, le=64, title="Bounces, specular")] = 64
     bounces_transmission: Annotated[int, Field(ge=0, le=256, title="Bounces, transmission")] = 24
     bounces_volume: Annotated[int, Field(ge=0, le=64, title="Bounces, volume")] = 64
     transparent_layers: Annotated[int, Field(ge=0, le=256, title="Transparent layers")] = 16
-    direct_clamp: Annotated[float, Field(ge=0, le=1e6, title="Clamp, light from lamps")] = 0.0
-    clamp_bounced: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = 0.0
+    radiance_limit_direct: Annotated[
+        float, Field(ge=0, le=1e6, title="Clamp, light from lamps")
+    ] = 0.0
+    radiance_limit_indirect: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = (
+        0.0
+    )
     caustics: Annotated[bool, Field(title="Caustics")] = True
-    early_end: Annotated[float, Field(ge=0, le=1, title="End dim paths early")] = 0.0
+    russian_roulette_threshold: Annotated[float, Field(ge=0, le=1, title="End dim paths early")] = (
+        0.0
+    )
     pattern_block: Annotated[
         int, Field(ge=1, le=16, title="Share random patterns", json_schema_extra={"unit": "px"})
     ] = 1
@@ -82,14 +88,14 @@ class Recipe(BaseModel):
     split_transmission: Annotated[int, Field(ge=1, le=64, title="Rays, transmission")] = 1
     split_volume: Annotated[int, Field(ge=1, le=64, title="Rays, volume")] = 1
     split_lights: Annotated[int, Field(ge=1, le=64, title="Rays, lights")] = 1
-    light_choice: Annotated[Literal["estimate", "power", "all"], Field(title="Lights aimed at")] = (
-        "estimate"
-    )
+    light_sampling: Annotated[
+        Literal["estimate", "power", "all"], Field(title="Lights aimed at")
+    ] = "estimate"
     light_threshold: Annotated[float, Field(ge=0, le=1e6, title="Skip lights below")] = 0.0
-    lamp_scales: Annotated[
+    light_scales: Annotated[
         dict[str, Annotated[float, Field(ge=0, le=1e6)]], Field(title="Lights")
     ] = {}
-    sky_visible: Annotated[bool, Field(title="Sky in the picture")] = True
+    environment_visible: Annotated[bool, Field(title="Sky in the picture")] = True
     sun_elevation: Annotated[
         float | None, Field(ge=-20, le=90, title="Sun, height", json_schema_extra={"unit": "°"})
     ] = None
@@ -97,13 +103,15 @@ class Recipe(BaseModel):
         float, Field(ge=-360, le=360, title="Sun, direction", json_schema_extra={"unit": "°"})
     ] = 0.0
     sky_strength: Annotated[float, Field(ge=0, le=1e6, title="Sun and sky, strength")] = 3.0
-    sky_picture: Annotated[str, Field(max_length=400, pattern=SKY_PICTURE, title="Sky picture")] = (
-        ""
-    )
-    sky_turn: Annotated[
+    environment_picture: Annotated[
+        str, Field(max_length=400, pattern=ENVIRONMENT_PICTURE, title="Sky picture")
+    ] = ""
+    environment_rotation: Annotated[
         float, Field(ge=-360, le=360, title="Sky picture, turned", json_schema_extra={"unit": "°"})
     ] = 0.0
-    sky_gain: Annotated[float, Field(ge=0, le=1e6, title="Sky picture, strength")] = 1.0
+    environment_intensity: Annotated[float, Field(ge=0, le=1e6, title="Sky picture, strength")] = (
+        1.0
+    )
     f_stop: Annotated[float, Field(ge=0, le=128, title="F-stop")] = 0.0
     focus_distance: Annotated[
         float, Field(gt=0, le=1e6, title="Focus distance", json_schema_extra={"unit": "m"})
@@ -139,17 +147,17 @@ class Recipe(BaseModel):
         return self.samples >= MOST_SAMPLES
 
     @property
-    def sky_size(self) -> tuple[int, int]:
+    def environment_size(self) -> tuple[int, int]:
         """Width and height of the sky picture; (0, 0) where there is none."""
-        if not self.sky_picture:
+        if not self.environment_picture:
             return (0, 0)
-        width, height = self.sky_picture.split("/")[1].split("x")
+        width, height = self.environment_picture.split("/")[1].split("x")
         return int(width), int(height)
 
     @property
-    def sky_changed(self) -> bool:
+    def environment_changed(self) -> bool:
         """Whether the sky picture is turned or made brighter, so that there are two of it."""
-        return self.sky_turn % 360 != 0 or self.sky_gain != 1.0
+        return self.environment_rotation % 360 != 0 or self.environment_intensity != 1.0
 
     @property
     def splits(self) -> bool:

@@ -79,7 +79,7 @@ class _Bakery:
             "metallic": 1.0 if rough else 0.0,
             "roughness": 1.0 if rough else 0.7,
             "base_texture": self.texture(f"{name}_colour", repeat),
-            "rough_texture": rough,
+            "roughness_texture": rough,
             "normal_texture": self.texture(f"{name}_normal", repeat),
         }
         self.materials.append(Material(**(values | more)))  # type: ignore[arg-type]

@@ -97,7 +97,7 @@ class SceneVersion(Base):
     parent_id: Mapped[int | None]
     file_hash: Mapped[str] = mapped_column(ForeignKey("files.hash"))
     file_name: Mapped[str]
-    inventory: Mapped[dict[str, Any]]
+    analysis: Mapped[dict[str, Any]]
     changes: Mapped[list[Any]] = mapped_column(default=list)  # what the trim did
     created: Mapped[datetime] = mapped_column(default=now)
     job: Mapped[Job] = relationship(back_populates="versions")

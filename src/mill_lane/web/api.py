@@ -28,11 +28,11 @@ from mill_lane.store.models import (
 )
 from mill_lane.web.context import (
     Db,
+    analysis_of,
     device_of,
     devices,
     find_job,
     find_version,
-    inventory_of,
     proposed,
 )
 from mill_lane.work import queue
@@ -186,17 +186,17 @@ def merged(old: dict[str, Any], values: dict[str, Any]) -> Recipe:
     known = {k: v for k, v in values.items() if k in Recipe.model_fields}
     if known.get("sun_elevation") == "":
         known["sun_elevation"] = None
-    if values.get("clean_percent") not in (None, ""):
+    if values.get("converged_fraction_percent") not in (None, ""):
         try:
-            known["clean"] = float(values["clean_percent"]) / 100
+            known["converged_fraction"] = float(values["converged_fraction_percent"]) / 100
         except (TypeError, ValueError) as e:
             raise MillError(
                 "Share of pixels clean: not a number.", "Give it in percent, 100 for all of them."
             ) from e
-    lamps = {k[5:]: v for k, v in values.items() if k.startswith("lamp_") and k != "lamp_scales"}
+    lamps = {k[5:]: v for k, v in values.items() if k.startswith("lamp_") and k != "light_scales"}
     if lamps:
-        kept = {k: v for k, v in old.get("lamp_scales", {}).items() if k not in lamps}
-        known["lamp_scales"] = kept | {
+        kept = {k: v for k, v in old.get("light_scales", {}).items() if k not in lamps}
+        known["light_scales"] = kept | {
             k: v for k, v in lamps.items() if str(v) not in ("", "1", "1.0")
         }
     if known.get("noise") is not None and values.get("noise_percent") is not None:
@@ -247,7 +247,7 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     """Queue a trial and write it into the trial book."""
     row = find_job(db, job)
     version = find_version(db, row)
-    inventory = inventory_of(version)
+    analysis = analysis_of(version)
     recipe = merged(row.final if form.role == "final" else row.draft, form.model_extra or {})
     # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
     recipe = recipe.model_copy(
@@ -262,10 +262,10 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
         raise MillError(
             "The crop does not touch the picture.", "Drag a crop over the picture."
         ) from e
-    frame = check_frame(form.frame, inventory.frames)
+    frame = check_frame(form.frame, analysis.frames)
     device_row = _device(db, form.device) if form.device else row.device
     device = device_of(device_row)
-    check_fits(inventory, recipe, device, (region[2] - region[0], region[3] - region[1]))
+    check_fits(analysis, recipe, device, (region[2] - region[0], region[3] - region[1]))
     if form.role == "draft":
         row.draft = recipe.model_dump(mode="json")
     if form.endless:  # for this trial alone
@@ -351,7 +351,7 @@ def render_payload(
     Raises MillError when the recipe's sky picture is not in the store.
     """
     cpu = device_of(next(d for d in devices(db) if d.found))
-    sky = shot.recipe.sky_picture
+    sky = shot.recipe.environment_picture
     if sky and db.get(StoredFile, sky.split("/")[0]) is None:
         raise MillError(
             "The sky picture is no longer there.", "Choose it again under “Sky picture”."
@@ -452,9 +452,7 @@ def stage(db: Db, job: int, form: StageForm) -> Done:
     """Put textures on the trim list, or take them off."""
     row = find_job(db, job)
     version = find_version(db, row)
-    proposals = {
-        p.image: p for p in proposed(form.rule, inventory_of(version), row.final["height"])
-    }
+    proposals = {p.image: p for p in proposed(form.rule, analysis_of(version), row.final["height"])}
     wanted = set(proposals) if form.all else set(form.images) & set(proposals)
     have = {s.image: s for s in db.scalars(select(Staged).where(Staged.version_id == version.id))}
     for image in wanted:
@@ -523,17 +521,17 @@ def read_again(db: Db, job: int, form: Reading) -> Done:
     """Read the scene in another unit, or with another axis up: a new version of it."""
     row = find_job(db, job)
     version = find_version(db, row)
-    inventory = inventory_of(version)
-    if inventory.read_as is None:
+    analysis = analysis_of(version)
+    if analysis.read_as is None:
         raise MillError(
             "This scene says itself in which unit it is.", "Change the unit where it was made."
         )
-    if inventory.read_as == (form.unit, form.up):
+    if analysis.read_as == (form.unit, form.up):
         return Done()
     payload = {
         "version": version.id,
         "name": version.file_name,
-        "notes": inventory.notes,
+        "notes": analysis.notes,
         **form.model_dump(),
     }
     queue.put(db, "read_in", payload, row.id)
@@ -556,10 +554,10 @@ def run_final(db: Db, job: int, frame: Annotated[int, Body(embed=True)] = 1) -> 
     """Render a frame at full size with the final recipe."""
     row = find_job(db, job)
     version = find_version(db, row)
-    inventory = inventory_of(version)
+    analysis = analysis_of(version)
     recipe, device = Recipe.model_validate(row.final), device_of(row.device)
-    check_frame(frame, inventory.frames)
-    check_fits(inventory, recipe, device, (recipe.width, recipe.height))
+    check_frame(frame, analysis.frames)
+    check_fits(analysis, recipe, device, (recipe.width, recipe.height))
     whole = (0, 0, recipe.width, recipe.height)
     task = queue.put(db, "run", render_payload(db, version, Shot(recipe, whole, frame)), row.id)
     name = device.name + (" (simulated)" if device.simulated else "")

@@ -14,7 +14,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.trim.distance import Proposal, by_distance
 from mill_lane.core.trim.footprint import by_footprint
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.store.home import Home
 from mill_lane.store.models import DeviceRow, Job, SceneVersion, Task, Trial
 
@@ -61,29 +61,29 @@ def find_version(db: Session, job: Job) -> SceneVersion:
     return version
 
 
-_inventories: dict[tuple[object, ...], Inventory] = {}
+_analyses: dict[tuple[object, ...], Analysis] = {}
 
 
-def inventory_of(version: SceneVersion) -> Inventory:
-    """The version's inventory.
+def analysis_of(version: SceneVersion) -> Analysis:
+    """The version's analysis.
 
     Parsed once for each stage of weighing: else a version never changes.
     """
-    key = (version.file_hash, version.id, version.created, version.inventory.get("stage", 0))
-    if key not in _inventories:
-        if len(_inventories) > 32:
-            _inventories.clear()
-        _inventories[key] = Inventory.model_validate(version.inventory)
-    return _inventories[key]
+    key = (version.file_hash, version.id, version.created, version.analysis.get("stage", 0))
+    if key not in _analyses:
+        if len(_analyses) > 32:
+            _analyses.clear()
+        _analyses[key] = Analysis.model_validate(version.analysis)
+    return _analyses[key]
 
 
-def proposed(rule: str, inventory: Inventory, height: int) -> list[Proposal]:
+def proposed(rule: str, analysis: Analysis, height: int) -> list[Proposal]:
     """Textures that a rule, "distance" or "footprint", would make smaller for a picture of that
     height.
     """
-    if rule == "footprint" and inventory.look is not None:
-        return by_footprint(inventory, height / inventory.look.height)
-    return by_distance(inventory)
+    if rule == "footprint" and analysis.visibility is not None:
+        return by_footprint(analysis, height / analysis.visibility.height)
+    return by_distance(analysis)
 
 
 def device_of(row: DeviceRow) -> Device:

@@ -63,8 +63,12 @@ def no_sky(db: Db, job: int) -> Done:
 
 
 def _use_sky(job: Any, sky: str) -> None:
-    job.draft = Recipe.model_validate({**job.draft, "sky_picture": sky}).model_dump(mode="json")
-    job.final = Recipe.model_validate({**job.final, "sky_picture": sky}).model_dump(mode="json")
+    job.draft = Recipe.model_validate({**job.draft, "environment_picture": sky}).model_dump(
+        mode="json"
+    )
+    job.final = Recipe.model_validate({**job.final, "environment_picture": sky}).model_dump(
+        mode="json"
+    )
 
 
 class About(BaseModel):

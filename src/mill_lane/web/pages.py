@@ -17,7 +17,7 @@ from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.recipe import EVERY_LAYER, Recipe
 from mill_lane.core.render.slots import COMPONENTS
 from mill_lane.core.trim.distance import by_distance, shrunk
-from mill_lane.core.weigh.inventory import STAGES, Inventory
+from mill_lane.core.weigh.analysis import STAGES, Analysis
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
 from mill_lane.core.weigh.what_if import WhatIf, reckon
 from mill_lane.store.models import (
@@ -33,11 +33,11 @@ from mill_lane.store.models import (
 from mill_lane.web.context import (
     AHome,
     Db,
+    analysis_of,
     device_of,
     devices,
     find_job,
     find_version,
-    inventory_of,
     kept_trials,
     proposed,
     settings_of,
@@ -130,7 +130,7 @@ def station(
         "here": name,
         "job": job,
         "version": version,
-        "inventory": inventory_of(version),
+        "analysis": analysis_of(version),
         "device": device_of(job.device),
         "lane": lane(db, job, version),
         "base": f"/jobs/{job.id}",
@@ -154,12 +154,12 @@ def scene_page(
     c = station(request, db, job, "scene", "Scene")
     if isinstance(c, Response):
         return c
-    i = c["inventory"]
+    i = c["analysis"]
     tab = tab if tab in tables.TABLES or tab == "transparency" else "meshes"
     if tab in tables.TABLES:
         sort = sort if any(x.key == sort for x in tables.TABLES[tab]) else tables.USUAL[tab]
     shade = shade if shade in SHADINGS else "memory"
-    scale = c["job"].final["height"] / i.look.height if i.look else 1.0
+    scale = c["job"].final["height"] / i.visibility.height if i.visibility else 1.0
     frame = min(max(frame if frame is not None else i.frames[0], i.frames[0]), i.frames[1])
     marked = {
         m.index for m in i.meshes if m.index == mesh or (image is not None and image in m.images)
@@ -201,7 +201,7 @@ def scene_page(
 def overlap_picture(db: Db, job: int) -> Response:
     """How many transparent layers lie one behind another, as a map of the frame that has most."""
     row = find_job(db, job)
-    look = inventory_of(find_version(db, row)).look
+    look = analysis_of(find_version(db, row)).visibility
     if look is None:
         raise HTTPException(404)
     return Response(overlap_map(look), media_type="image/png")
@@ -215,7 +215,7 @@ def scene_csv(
     if tab not in tables.TABLES:
         raise HTTPException(404)
     row = find_job(db, job)
-    found = tables.rows(inventory_of(find_version(db, row)), tab, sort, turned, q)
+    found = tables.rows(analysis_of(find_version(db, row)), tab, sort, turned, q)
     stem = "".join(ch if ch.isalnum() or ch in "-_ " else "_" for ch in row.name).strip() or "scene"
     headers = {"Content-Disposition": f"attachment; filename*=utf-8''{quote(f'{stem} {tab}.csv')}"}
     return Response(
@@ -239,7 +239,7 @@ def machine_page(
     rows: list[dict[str, Any]] = []
     for row in devices(db):
         d = device_of(row)
-        verdict = judge(draw_up(c["inventory"], final, d), d.free_bytes)
+        verdict = judge(draw_up(c["analysis"], final, d), d.free_bytes)
         rows.append({"row": row, "device": d, "verdict": verdict})
     gone = db.get(DeviceRow, removed) if removed else None
     every = profiles(db)
@@ -285,11 +285,11 @@ def fit_page(
     row = next((p for p in every if p.id == profile), None)
     other = MemoryProfile.model_validate(row.data) if row else None
     asked = asked_of(width, height, layers, flight, tile, lend, denoise)
-    ledger, device = reckon(c["inventory"], final, c["device"], asked, other)
+    ledger, device = reckon(c["analysis"], final, c["device"], asked, other)
     verdict = judge(ledger, device.free_bytes)
     others = []
     for d in (device_of(r) for r in devices(db) if r.id != c["job"].device_id):
-        theirs, _ = reckon(c["inventory"], final, d, asked.model_copy(update={"lend": 0}), other)
+        theirs, _ = reckon(c["analysis"], final, d, asked.model_copy(update={"lend": 0}), other)
         others.append(
             {
                 "device": d,
@@ -297,8 +297,8 @@ def fit_page(
                 "verdict": judge(theirs, d.free_bytes),
             }
         )
-    before, _ = reckon(c["inventory"], final, c["device"], WhatIf(), other)
-    proposals = by_distance(c["inventory"])
+    before, _ = reckon(c["analysis"], final, c["device"], WhatIf(), other)
+    proposals = by_distance(c["analysis"])
     recipe = asked.recipe(final)
     return draw(
         request,
@@ -352,7 +352,7 @@ def trials_page(
     role = role if role in ("draft", "final") else "draft"
     recipe = Recipe.model_validate(getattr(c["job"], role))
     table = books.rows(book)
-    fits = judge(draw_up(c["inventory"], recipe, c["device"]), c["device"].free_bytes).fits
+    fits = judge(draw_up(c["analysis"], recipe, c["device"]), c["device"].free_bytes).fits
     all_devices = [(r.id, device_of(r)) for r in devices(db)]
     cpu = next(r for r in devices(db) if r.found)
     gone = db.get(Trial, removed) if removed else None
@@ -384,8 +384,8 @@ def trials_page(
         recipe=recipe,
         role=role,
         fields=first_fields(recipe),
-        groups=groups(recipe, lamp_names(c["inventory"])),
-        objects=sorted({f.name for f in c["inventory"].footprints}),
+        groups=groups(recipe, light_names(c["analysis"])),
+        objects=sorted({f.name for f in c["analysis"].outlines}),
         components=[(k, component_name(k)) for k in COMPONENTS],
         previews=books.PREVIEWS,
         layer=layer,
@@ -404,13 +404,13 @@ def trials_page(
         chart=books.chart(
             table, first.number if first else None, second.number if second else None
         ),
-        frame=book[0].frame if book else c["inventory"].frames[0],
+        frame=book[0].frame if book else c["analysis"].frames[0],
     )
 
 
-def lamp_names(inventory: Inventory) -> list[str]:
+def light_names(analysis: Analysis) -> list[str]:
     """Lamps that can be scaled by name, the sky among them."""
-    return [x.name for x in inventory.lights] + (["sky"] if inventory.environment != "none" else [])
+    return [x.name for x in analysis.lights] + (["sky"] if analysis.environment != "none" else [])
 
 
 def _region(text: str, recipe: Recipe) -> list[int]:
@@ -427,18 +427,16 @@ def trim_page(request: Request, db: Db, job: int, rule: str = "distance") -> Res
     c = station(request, db, job, "trim", "Trim")
     if isinstance(c, Response):
         return c
-    inventory: Inventory = c["inventory"]
-    rule = rule if rule == "footprint" and inventory.look else "distance"
-    proposals = proposed(rule, inventory, c["job"].final["height"])
+    analysis: Analysis = c["analysis"]
+    rule = rule if rule == "footprint" and analysis.visibility else "distance"
+    proposals = proposed(rule, analysis, c["job"].final["height"])
     staged = {
         s.image: s.limit
         for s in db.scalars(select(Staged).where(Staged.version_id == c["version"].id))
     }
-    sizes = {
-        t.index: shrunk(t, staged[t.index])[1] for t in inventory.textures if t.index in staged
-    }
+    sizes = {t.index: shrunk(t, staged[t.index])[1] for t in analysis.textures if t.index in staged}
     after = draw_up(
-        inventory, Recipe.model_validate(c["job"].final), c["device"], texture_sizes=sizes
+        analysis, Recipe.model_validate(c["job"].final), c["device"], texture_sizes=sizes
     )
     task = db.scalars(
         select(Task).where(Task.job_id == c["job"].id, Task.kind == "trim").order_by(Task.id.desc())
@@ -449,7 +447,7 @@ def trim_page(request: Request, db: Db, job: int, rule: str = "distance") -> Res
         .order_by(Task.id.desc())
         .limit(6)
     )
-    held = sum(s.bytes for s in texture_steps(inventory))
+    held = sum(s.bytes for s in texture_steps(analysis))
     return draw(
         request,
         db,
@@ -459,7 +457,7 @@ def trim_page(request: Request, db: Db, job: int, rule: str = "distance") -> Res
         staged=staged,
         after=judge(after, c["device"].free_bytes),
         rule=rule,
-        saved=sum(t.memory_bytes - sizes[t.index] for t in inventory.textures if t.index in sizes),
+        saved=sum(t.memory_bytes - sizes[t.index] for t in analysis.textures if t.index in sizes),
         held=held,
         task=task if task is not None and task.state != "done" else None,
         versions=c["job"].versions,
@@ -505,14 +503,14 @@ def finish_page(request: Request, db: Db, job: int, run: int | None = None) -> R
         recipe=final,
         checks=_checks(c),
         fields=first_fields(final),
-        groups=groups(final, lamp_names(c["inventory"])),
-        frame=shown.frame if shown else c["inventory"].frames[0],
+        groups=groups(final, light_names(c["analysis"])),
+        frame=shown.frame if shown else c["analysis"].frames[0],
     )
 
 
 def _checks(c: dict[str, Any]) -> list[tuple[bool, str]]:
     """What to look at before the render starts: (in order, words)."""
-    i, d, verdict = c["inventory"], c["device"], c["lane"].verdict
+    i, d, verdict = c["analysis"], c["device"], c["lane"].verdict
     out = [
         (
             verdict.fits,

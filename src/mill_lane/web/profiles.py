@@ -16,7 +16,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.weigh.what_if import WhatIf, load_of
 from mill_lane.store.models import LoggedRow, ProfileRow
 from mill_lane.web.api import Done
-from mill_lane.web.context import Db, find_job, find_version, inventory_of
+from mill_lane.web.context import Db, analysis_of, find_job, find_version
 
 router = APIRouter(prefix="/api")
 
@@ -100,9 +100,9 @@ class LogForm(BaseModel):
 def log_trial(db: Db, job: int, profile: int, form: LogForm) -> Done:
     """Log the peak that the other renderer reported for this job's scene, as it is now."""
     row = find_profile(db, profile)
-    inventory = inventory_of(find_version(db, find_job(db, job)))
+    analysis = analysis_of(find_version(db, find_job(db, job)))
     recipe = WhatIf(width=form.width, height=form.height, layers=()).recipe(Recipe())
-    load = load_of(inventory, recipe, form.samples, form.denoised)
+    load = load_of(analysis, recipe, form.samples, form.denoised)
     load = load.model_copy(update={"pixels": form.width * form.height * (1.0 + form.layers)})
     entry = Logged(load=load, peak_bytes=form.peak_gb * GB, note=form.note)
     db.add(LoggedRow(profile_id=row.id, data=entry.model_dump(mode="json")))

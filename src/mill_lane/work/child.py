@@ -102,7 +102,7 @@ def main(pipe: Connection, stop: Event) -> None:
                     "failed",
                     {
                         "error": "This computer's memory is full.",
-                        "hint": "Look at Fit; trim textures, or render a smaller picture.",
+                        "hint": "Visibility at Fit; trim textures, or render a smaller picture.",
                         "kept": "Everything finished before is kept.",
                     },
                 )

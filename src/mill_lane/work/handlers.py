@@ -31,8 +31,8 @@ from mill_lane.core.render.session import Session, threads_to_use
 from mill_lane.core.render.settings import Preview
 from mill_lane.core.scene.defaults import world_bounds
 from mill_lane.core.trim.textures import shrink
-from mill_lane.core.weigh.closely import weigh_closely
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo.make import make_demo
 from mill_lane.work.child import Paused, Reporter
@@ -72,8 +72,8 @@ def handle_open(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     check_vertices(scene, part(report, 0.4, 0.6))
     write_glb(scene, path, part(report, 0.6, 0.85))
     result = _weighed(path, part(report, 0.85, 1.0))
-    result["inventory"]["notes"] = [(n.level, n.text) for n in scene.notes]
-    result["inventory"]["read_as"] = scene.read_as
+    result["analysis"]["notes"] = [(n.level, n.text) for n in scene.notes]
+    result["analysis"]["read_as"] = scene.read_as
     return result
 
 
@@ -87,14 +87,14 @@ def handle_read_in(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     note = said(unit, up, float((high - low).max()))
     # What was told when the file came in still holds, but for the unit.
     kept = [n for n in payload["notes"] if "nor which way is up" not in n[1]]
-    result["inventory"] |= {"read_as": (unit, up), "notes": [(note.level, note.text), *kept]}
+    result["analysis"] |= {"read_as": (unit, up), "notes": [(note.level, note.text), *kept]}
     result["changes"] = [{"name": path.stem, "text": f"read as {NAMES[unit]} with {up.upper()} up"}]
     return result
 
 
 def _weighed(path: Path, report: Callable[[float, str], None]) -> dict[str, Any]:
     scene = open_scene(path)
-    return {"path": str(path), "inventory": weigh(scene, progress=report).model_dump(mode="json")}
+    return {"path": str(path), "analysis": weigh(scene, progress=report).model_dump(mode="json")}
 
 
 def handle_weigh(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
@@ -103,17 +103,17 @@ def handle_weigh(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
     prepare(part(report, 0.0, 0.02))
     _warm.clear()
 
-    def ready(inventory: Inventory) -> None:
-        report.live = {"stage": inventory.stage}
-        report.partly({"inventory": inventory.model_dump(mode="json")})
+    def ready(analysis: Analysis) -> None:
+        report.live = {"stage": analysis.stage}
+        report.partly({"analysis": analysis.model_dump(mode="json")})
 
     try:
         scene = open_scene(Path(payload["scene"]))
         threads = threads_to_use(64)
-        found = weigh_closely(
+        found = weigh_full(
             scene, payload["aspect"], threads=threads, progress=part(report, 0.02, 1.0), ready=ready
         )
-        return {"inventory": found.model_dump(mode="json")}
+        return {"analysis": found.model_dump(mode="json")}
     finally:
         give_back()
 
@@ -172,8 +172,8 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
         threads=int(payload["threads"]),
         key=payload["key"],
         preview=Preview(**payload.get("preview", {})),
-        sky=read_sky(Path(payload["sky"]), recipe.sky_picture.split("/")[2])
-        if recipe.sky_picture
+        sky=read_sky(Path(payload["sky"]), recipe.environment_picture.split("/")[2])
+        if recipe.environment_picture
         else None,
         about=payload.get("about", ""),
     )
@@ -202,7 +202,7 @@ def handle_render(payload: dict[str, Any], report: Reporter) -> dict[str, Any]:
             "noise": noise.rms if np.isfinite(noise.rms) else None,
             "noise_p95": noise.p95 if np.isfinite(noise.p95) else None,
             "rays": session.rays_by_kind(),
-            "clean_share": session.clean_share,
+            "converged_fraction": session.converged_fraction,
             "light_lost": session.light_lost,
             "peak_memory_bytes": peak_since(_baseline[scene_path]),
             "threads": session.threads,
@@ -265,7 +265,7 @@ def _render(session: Session, report: Reporter, folder: Path, checkpoint: Path) 
             "seconds": session.seconds,
             "samples": session.samples_mean,
             "noise": noise,
-            "clean": session.clean_share if session.recipe.noise > 0 else None,
+            "converged_fraction": session.converged_fraction if session.recipe.noise > 0 else None,
             "priority": session.priority,
             "left": session.seconds * (1 - share) / share if share > 0.002 else None,
         }

@@ -31,7 +31,7 @@ def payload_for(session: Session, home: Home, task: Task) -> dict[str, Any]:
     if task.kind == "weigh":
         final = session.get_one(Job, task.job_id).final
         payload["aspect"] = final["width"] / final["height"]
-    sky = payload.get("recipe", {}).get("sky_picture")
+    sky = payload.get("recipe", {}).get("environment_picture")
     if sky:
         payload["sky"] = str(home.files.path(sky.split("/")[0]))
     return payload
@@ -92,8 +92,8 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
         # What was told when the file came in, and how it was read, is as true of it with smaller
         # textures.
         parent = session.get_one(SceneVersion, task.payload["version"])
-        result["inventory"] |= {
-            k: parent.inventory[k] for k in ("notes", "read_as") if k in parent.inventory
+        result["analysis"] |= {
+            k: parent.analysis[k] for k in ("notes", "read_as") if k in parent.analysis
         }
     digest = home.files.take(path, session, task.payload["name"])
     number = 1 + max((v.number for v in job.versions), default=0)
@@ -103,7 +103,7 @@ def _keep_scene(session: Session, home: Home, task: Task, result: dict[str, Any]
         parent_id=task.payload.get("version"),
         file_hash=digest,
         file_name=task.payload["name"],
-        inventory=result["inventory"],
+        analysis=result["analysis"],
         changes=result.get("changes", []),
     )
     session.add(version)
@@ -145,12 +145,12 @@ def _keep_pictures(session: Session, home: Home, row: Trial | Run, result: dict[
 
 
 def _keep_weighing(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:
-    """The fuller inventory in place of the listing; what was told when the file came in stays."""
+    """The fuller analysis in place of the listing; what was told when the file came in stays."""
     version = session.get_one(SceneVersion, task.payload["version"])
     kept: dict[str, Any] = {
-        k: version.inventory[k] for k in ("notes", "read_as", "name") if k in version.inventory
+        k: version.analysis[k] for k in ("notes", "read_as", "name") if k in version.analysis
     }
-    version.inventory = {**result["inventory"], **kept}
+    version.analysis = {**result["analysis"], **kept}
 
 
 def keep_partly(session: Session, home: Home, task: Task, result: dict[str, Any]) -> None:

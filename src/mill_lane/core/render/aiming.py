@@ -72,7 +72,7 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
         closest(w, q, c, profile, ONLY_SEE_THROUGH)
         if profile:
             _count_shadow(w, q, c, depth, component, lamp)
-        if q[Q_PLACE] < 0:
+        if q[Q_INSTANCE] < 0:
             break
         if not aside:
             aside = True
@@ -88,7 +88,7 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
             q[Q_VR], q[Q_VG], q[Q_VB] = 0.0, 0.0, 0.0
             break
         start_beside(q, -1.0)
-        left -= length * 1.000001 + q[Q_NUDGE]
+        left -= length * 1.000001 + q[Q_RAY_EPSILON]
         if left <= 0:
             break
     if aside:
@@ -100,14 +100,14 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
 def _count_shadow(w: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
     count_ray(q, c, R_SHADOW, depth, component)
     at = (
-        C_PLACES
-        + w[W_PLACE_COUNT] * PLACE_WORK
+        C_INSTANCES
+        + w[W_INSTANCE_COUNT] * INSTANCE_WORK
         + w[W_MATERIAL_COUNT] * MATERIAL_WORK
         + lamp * LAMP_WORK
     )
     c[at] += 1
     c[at + 1] += np.int64(q[Q_NODES])
-    c[at + 2] += np.int64(q[Q_BLOCKS])
+    c[at + 2] += np.int64(q[Q_LEAVES])
 
 
 @inner
@@ -290,8 +290,8 @@ def _one_lamp(
         return
     if s[S_PROFILE] > 0:
         c[
-            C_PLACES
-            + w[W_PLACE_COUNT] * PLACE_WORK
+            C_INSTANCES
+            + w[W_INSTANCE_COUNT] * INSTANCE_WORK
             + w[W_MATERIAL_COUNT] * MATERIAL_WORK
             + lamp * LAMP_WORK
             + 3

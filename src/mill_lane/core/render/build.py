@@ -4,7 +4,7 @@ binned surface area heuristic (Wald 2007), then eight children to a node.
 
 A binary tree over records is built first; a record and a binary node are eight floats: the box as
 minimum and negated maximum, so that growing one is a single vector minimum, and two integers.  Then
-nodes are drawn together until each has eight children, and leaves become blocks of eight triangles.
+nodes are drawn together until each has eight children, and leaves become leaves of eight triangles.
 
 Wide node (64 floats, 256 bytes): per axis the eight minima and the eight maxima, then eight links.
 A link from 0 on is a node of the same mesh, below 0 it is the complement of a block.  An empty
@@ -29,7 +29,7 @@ F = np.float32
 BIG = F(1e30)
 BINS = 16
 LEAF = 8
-NODE, BLOCK = 64, 80  # floats
+NODE, LEAF = 64, 80  # floats
 LINKS, NUMBERS = 48, 72  # where in a node its links stand, in a block its triangles' numbers
 # Scratch of a split: bins of three axes, box of the centres, right areas, the box swept up, and
 # counts.
@@ -74,7 +74,7 @@ def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
     """Partition records first to last by the cheapest bin border; returns where the second half
     starts.
 
-    The cost of a side is its area times the blocks that its triangles fill.
+    The cost of a side is its area times the leaves that its triangles fill.
     """
     counts = as_i32(s)
     bins = BINS if last - first > 48 else BINS // 2
@@ -219,12 +219,12 @@ def _put_nothing(out: Any, base: int, j: int) -> None:
 
 @lean
 def draw_together(
-    positions: int, triangles: int, records: int, binary: int, wide: int, blocks: int, counts: int
+    positions: int, triangles: int, records: int, binary: int, wide: int, leaves: int, counts: int
 ) -> None:
-    """From the binary tree to wide nodes and blocks; how many there are goes to counts[0] and
+    """From the binary tree to wide nodes and leaves; how many there are goes to counts[0] and
     counts[1] (int64).
 
-    With `blocks` 0 the leaves hold one record each and their links are the complements of its
+    With `leaves` 0 the leaves hold one record each and their links are the complements of its
     number.
     """
     rec, q, out = as_i32(f32_at(records)), f32_at(binary), f32_at(wide)
@@ -255,10 +255,10 @@ def draw_together(
                 stack[2 * top], stack[2 * top + 1] = child, nodes
                 top += 1
                 nodes += 1
-            elif blocks == 0:
+            elif leaves == 0:
                 out_links[base + LINKS + j] = ~rec[8 * first + 6]
             else:
-                _put_block(positions, triangles, rec, first, size, f32_at(blocks), used * BLOCK)
+                _put_block(positions, triangles, rec, first, size, f32_at(leaves), used * LEAF)
                 out_links[base + LINKS + j] = ~np.int32(used)
                 used += 1
     count[0], count[1] = nodes, used
@@ -326,7 +326,7 @@ def _drawn_together(
     # Every wide node but the root has at least two children unless it is a lone leaf: n + 1 nodes
     # at most.
     wide = aligned((count + 1) * NODE)
-    blocks = aligned(count * BLOCK) if positions is not None else aligned(0)
+    leaves = aligned(count * LEAF) if positions is not None else aligned(0)
     counts = np.zeros(2 + 2048 + 8, np.int64)
     draw_together(
         positions.ctypes.data if positions is not None else 0,
@@ -334,17 +334,17 @@ def _drawn_together(
         records.ctypes.data,
         binary.ctypes.data,
         wide.ctypes.data,
-        blocks.ctypes.data if positions is not None else 0,
+        leaves.ctypes.data if positions is not None else 0,
         counts.ctypes.data,
     )
     nodes, used = int(counts[0]), int(counts[1])
-    return wide[: nodes * NODE].reshape(-1, NODE), blocks[: used * BLOCK].reshape(-1, BLOCK)
+    return wide[: nodes * NODE].reshape(-1, NODE), leaves[: used * LEAF].reshape(-1, LEAF)
 
 
 def build_mesh(
     positions: NDArray[np.float32], triangles: NDArray[np.uint32], threads: int = 1
 ) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    """The hierarchy of one mesh: wide nodes float32 (N, 64) and blocks float32 (B, 80).
+    """The hierarchy of one mesh: wide nodes float32 (N, 64) and leaves float32 (B, 80).
 
     positions : (V, 3).  triangles : (T, 3), T > 0.  The arrays returned are views of larger,
     untouched memory: copy them to where they are kept.  The result does not depend on the number of

@@ -36,7 +36,7 @@ class Film:
     motion: Plane  # (H, W, 2)
     object: Plane  # (H, W), not a sum: the number of the first sample's object, 0 for none
     work: Plane  # (H, W)
-    halves: Plane  # (H, W, 3) the samples with even numbers
+    half_buffers: Plane  # (H, W, 3) the samples with even numbers
     components: Plane  # (H, W, 9, 3)
     lights: Plane  # (H, W, L, 3)
     table: NDArray[np.int64] = field(init=False)
@@ -50,8 +50,8 @@ class Film:
         return {f.name: getattr(self, f.name) for f in fields(self) if f.name != "table"}
 
 
-def new_film(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -> Film:
-    """An empty film of a region of a scene with so many lamps."""
+def new_film(width: int, height: int, layers: Sequence[Layer], light_count: int = 0) -> Film:
+    """An empty film of a region of a scene with so many light_count."""
 
     def plane(name: Layer, *depth: int) -> Plane:
         size = (height, width) if name in layers else (0, 0)
@@ -69,26 +69,26 @@ def new_film(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -
         plane("motion", 2),
         plane("object"),
         plane("work"),
-        plane("halves", 3),
+        plane("half_buffers", 3),
         plane("components", len(COMPONENTS), 3),
-        plane("lights", lamps, 3),
+        plane("lights", light_count, 3),
     )
 
 
 def resolve(
-    film: Film, layers: Sequence[Layer] = (), lamp_names: Sequence[str] = ()
+    film: Film, layers: Sequence[Layer] = (), light_names: Sequence[str] = ()
 ) -> dict[str, NDArray[Any]]:
     """All of `resolved` at once."""
-    return dict(resolved(film, layers, lamp_names))
+    return dict(resolved(film, layers, light_names))
 
 
 def resolved(
-    film: Film, layers: Sequence[Layer] = (), lamp_names: Sequence[str] = ()
+    film: Film, layers: Sequence[Layer] = (), light_names: Sequence[str] = ()
 ) -> Iterator[tuple[str, NDArray[Any]]]:
     """Mean pictures with their names, float32, one after another; pixels without a sample are
     black.
 
-    `halves` gives half_a and half_b, `components` one picture each, `lights` one a lamp (“light
+    `half_buffers` gives half_a and half_b, `components` one picture each, `lights` one a lamp (“light
     NAME”), `noise` the map of `noise_map`; `object` stays a number.
     """
     n = np.maximum(film.samples, 1).astype(np.float32)
@@ -100,17 +100,17 @@ def resolved(
             yield name, noise_map(film)
         elif name == "object":
             yield name, film.object.copy()
-        elif name == "halves":
+        elif name == "half_buffers":
             first = (film.samples + 1) // 2
-            yield "half_a", film.halves / np.maximum(first, 1)[..., None].astype(np.float32)
+            yield "half_a", film.half_buffers / np.maximum(first, 1)[..., None].astype(np.float32)
             rest = np.maximum(film.samples - first, 1)[..., None].astype(np.float32)
-            yield "half_b", (film.light - film.halves) / rest
+            yield "half_b", (film.light - film.half_buffers) / rest
         elif name == "components":
             for i, component in enumerate(COMPONENTS):
                 yield component, film.components[:, :, i] / n[..., None]
         elif name == "lights":
             for i in range(film.lights.shape[2]):
-                label = lamp_names[i] if i < len(lamp_names) else str(i)
+                label = light_names[i] if i < len(light_names) else str(i)
                 yield f"light {label}", film.lights[:, :, i] / n[..., None]
         else:
             plane = getattr(film, name)
@@ -131,7 +131,7 @@ def noise_map(film: Film) -> NDArray[np.float32]:
     return out
 
 
-def widened(mask: NDArray[np.bool_], reach: int = 2) -> NDArray[np.bool_]:
+def dilate(mask: NDArray[np.bool_], reach: int = 2) -> NDArray[np.bool_]:
     """A mask grown by `reach` pixels in each direction."""
     out = mask.copy()
     for axis in (0, 1):

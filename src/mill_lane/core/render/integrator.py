@@ -66,7 +66,7 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
         ray = np.int64(q[Q_LAST_KIND])
         if profile:
             count_ray(q, c, ray, depth, component)
-        hit = q[Q_PLACE] >= 0
+        hit = q[Q_INSTANCE] >= 0
         length = q[Q_T] if hit else FAR
         if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
             # Fog first: does the ray meet a particle before the surface?
@@ -159,9 +159,9 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
 
 @lean
 def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
-    materials = C_PLACES + w[W_PLACE_COUNT] * PLACE_WORK
-    c[C_PLACES + np.int64(q[Q_PLACE]) * PLACE_WORK + 2] += 1
-    c[C_PLACES + np.int64(q[Q_PLACE]) * PLACE_WORK + 3] += np.int64(q[Q_TOUCHES])
+    materials = C_INSTANCES + w[W_INSTANCE_COUNT] * INSTANCE_WORK
+    c[C_INSTANCES + np.int64(q[Q_INSTANCE]) * INSTANCE_WORK + 2] += 1
+    c[C_INSTANCES + np.int64(q[Q_INSTANCE]) * INSTANCE_WORK + 3] += np.int64(q[Q_TOUCHES])
     c[materials + material * MATERIAL_WORK] += 1
     c[materials + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
 
@@ -214,7 +214,7 @@ def _add_glow(
         return
     r, g, b = surface.emitted(w, q, material)
     weight = q[Q_COVER]
-    lamp = i64_at(w[W_PLACES])[np.int64(q[Q_PLACE]) * PLACE_COLUMNS + P_LAMP]
+    lamp = i64_at(w[W_INSTANCES])[np.int64(q[Q_INSTANCE]) * INSTANCE_COLUMNS + P_LAMP]
     if lamp >= 0:
         weight *= lights.lamp_row(w, lamp)[L_SCALE]
         if q[Q_DENSITY] >= 0 and s[S_AIM] > 0:
@@ -476,8 +476,8 @@ def _record(w: Any, s: Any, q: Any) -> None:
     q[f + 6], q[f + 7] = q[Q_TRAVELLED], q[Q_LAYERS]
     q[f + 8], q[f + 9], q[f + 10] = q[Q_PX], q[Q_PY], q[Q_PZ]
     q[f + 11], q[f + 12] = (
-        i64_at(w[W_PLACES])[np.int64(q[Q_PLACE]) * PLACE_COLUMNS + P_OBJECT],
-        q[Q_PLACE],
+        i64_at(w[W_INSTANCES])[np.int64(q[Q_INSTANCE]) * INSTANCE_COLUMNS + P_OBJECT],
+        q[Q_INSTANCE],
     )
 
 
@@ -521,7 +521,7 @@ def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     start_beside(q, 1.0)
     q[Q_FAR] = s[S_OCCLUSION_REACH]
     closest(w, q, c, 0, ALL)
-    return 1.0 if q[Q_PLACE] < 0 else 0.0
+    return 1.0 if q[Q_INSTANCE] < 0 else 0.0
 
 
 @lean

@@ -293,8 +293,8 @@ def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float,
     slot = i64_at(w[W_LAMP_SLOTS])[
         first + _search(f64_at(w[W_LAMP_AREAS] + 8 * first), count, 0, pick)
     ]
-    where = np.int64(row[L_PLACE])
-    at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * where)
+    where = np.int64(row[L_INSTANCE])
+    at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * where)
     if at[P_MOVE] >= 0:
         moving_matrices(w, q, at[P_MOVE])
         m, i = q, Q_MATRIX + 12

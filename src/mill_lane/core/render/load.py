@@ -19,8 +19,8 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import BLOCK, NODE, aligned, build_boxes, build_mesh
-from mill_lane.core.render.lamps import gather_lights
+from mill_lane.core.render.build import LEAF, NODE, aligned, build_boxes, build_mesh
+from mill_lane.core.render.light_table import gather_lights
 from mill_lane.core.render.sizes import chain_values, loading_order, srgb_images
 from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
 from mill_lane.core.render.world import World
@@ -41,12 +41,12 @@ class Loaded:
 
     scene: Scene
     nodes: NDArray[np.float32]
-    blocks: NDArray[np.float32]
+    leaves: NDArray[np.float32]
     triangles: NDArray[np.uint32]
     normals: NDArray[np.float32]
     uvs: NDArray[np.float32]
     parts: NDArray[np.int64]
-    block_counts: dict[int, int]
+    leaf_counts: dict[int, int]
     bounds: NDArray[np.float64]
     factors: NDArray[np.float64]
     slots: NDArray[np.int64]
@@ -58,7 +58,7 @@ class Loaded:
 
 def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
     """Every part of every drawn mesh once, as (mesh, index, part)."""
-    meshes = sorted({mesh for _, mesh in scene.placements})
+    meshes = sorted({mesh for _, mesh in scene.instances})
     return [
         (m, i, p) for m in meshes for i, p in enumerate(scene.meshes[m].parts) if p.triangles > 0
     ]
@@ -73,7 +73,7 @@ def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
     textures, index = _textures(scene, threads, part(progress, 0.45, 1.0))
     held = {
         "geometry": sum(geometry[k].nbytes for k in ("triangles", "normals", "uvs")),
-        "acceleration": geometry["nodes"].nbytes + geometry["blocks"].nbytes,
+        "acceleration": geometry["nodes"].nbytes + geometry["leaves"].nbytes,
         "textures": textures.narrow.nbytes + textures.wide.nbytes,
     }
     materials: dict[str, Any] = _materials(scene, index)
@@ -109,8 +109,8 @@ def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
         triangles[t : t + p.triangles] = g.triangles
         bounds[i, :3], bounds[i, 3:] = g.positions.min(0), g.positions.max(0)
         together = threads if p.triangles > ALONE * corners else 1
-        nodes, blocks = build_mesh(g.positions, g.triangles, together)
-        return nodes.copy(), blocks.copy()
+        nodes, leaves = build_mesh(g.positions, g.triangles, together)
+        return nodes.copy(), leaves.copy()
 
     built = []
     for result in in_order(read, len(parts), threads):
@@ -119,17 +119,17 @@ def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
     counts = np.array([(len(n), len(b)) for n, b in built], np.int64).reshape(-1, 2)
     table[:, :2] = np.cumsum(counts, 0) - counts
     nodes = _joined([n for n, _ in built], NODE)
-    blocks = _joined([b for _, b in built], BLOCK)
+    leaves = _joined([b for _, b in built], LEAF)
     return {
         "nodes": nodes,
-        "blocks": blocks,
+        "leaves": leaves,
         "triangles": triangles,
         "normals": normals,
         "uvs": uvs,
         "parts": table,
         "bounds": bounds,
         "mesh_parts": {(m, i): k for k, (m, i, _) in enumerate(parts)},
-        "block_counts": {int(row[1]): int(n) for row, n in zip(table, counts[:, 1], strict=True)},
+        "leaf_counts": {int(row[1]): int(n) for row, n in zip(table, counts[:, 1], strict=True)},
     }
 
 
@@ -220,12 +220,12 @@ def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
         factors[i] = _factors(m)
         uses = (
             m.base_texture,
-            m.rough_texture,
+            m.roughness_texture,
             m.normal_texture,
             m.emissive_texture,
             m.transmission_texture,
-            m.coat_texture,
-            m.coat_rough_texture,
+            m.clearcoat_texture,
+            m.clearcoat_roughness_texture,
         )
         for k, use in enumerate(uses):
             if use is not None and use.texture in index:
@@ -269,8 +269,8 @@ def _factors(m: Material) -> list[float]:
         float(m.double_sided),
         float(m.unlit),
         1.0,
-        m.coat,
-        m.coat_roughness,
+        m.clearcoat,
+        m.clearcoat_roughness,
         0.0,
     ]
 
@@ -311,7 +311,7 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     rows, chosen, parts_of, names = [], [], [], []
     moves: list[NDArray[np.float64]] = []
     next_rows: list[NDArray[np.float64]] = []
-    for thing, (node, mesh) in enumerate(scene.placements):
+    for index, (node, mesh) in enumerate(scene.instances):
         if not solid[node]:
             continue
         name = scene.nodes[node].name
@@ -332,7 +332,7 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
             if moves_on[node]:
                 followed = len(next_rows)
                 next_rows.append(following[node, :3].reshape(-1))
-            rows.append((*loaded.parts[k].tolist(), material, -1, flags, move, followed, thing))
+            rows.append((*loaded.parts[k].tolist(), material, -1, flags, move, followed, index))
             chosen.append(node)
             parts_of.append(k)
             names.append(name)
@@ -342,7 +342,7 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         for k in (keys if blurred.any() else keys[:1])
     ]
     low, high = np.min([b[0] for b in boxes], 0), np.max([b[1] for b in boxes], 0)
-    places = np.array(rows, np.int64).reshape(-1, s.PLACE_COLUMNS)
+    instances = np.array(rows, np.int64).reshape(-1, s.INSTANCE_COLUMNS)
     world_rows = np.ascontiguousarray(to_world)
     top, radius = np.zeros((1, NODE), np.float32), 1.0
     if rows:
@@ -351,10 +351,10 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     lights = gather_lights(
         scene,
         matrices,
-        places,
+        instances,
         world_rows,
-        loaded.blocks,
-        loaded.block_counts,
+        loaded.leaves,
+        loaded.leaf_counts,
         loaded.factors,
         loaded.slots,
         loaded.textures,
@@ -374,10 +374,10 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     return World(
         top=top,
         nodes=loaded.nodes,
-        blocks=loaded.blocks,
+        leaves=loaded.leaves,
         to_object=np.ascontiguousarray(to_object),
         to_world=world_rows,
-        places=places,
+        instances=instances,
         normals=loaded.normals,
         uvs=loaded.uvs,
         triangles=loaded.triangles,
@@ -403,7 +403,7 @@ def _see_through(factors: NDArray[np.float64]) -> bool:
 def _placed_boxes(
     m: NDArray[np.float64], box: NDArray[np.float64]
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """World boxes round boxes (N, 6) placed by matrices (N, 4, 4), widened by what float32 may
+    """World boxes round boxes (N, 6) placed by matrices (N, 4, 4), dilate by what float32 may
     lose: two (N, 3).
     """
     centre = np.einsum("nij,nj->ni", m[:, :3, :3], (box[:, :3] + box[:, 3:]) / 2) + m[:, :3, 3]

@@ -26,16 +26,16 @@ CAUSTIC_ALPHA = 0.25  # lobes sharper than this make caustics behind a soft one
 def count_ray(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
     """Add the work of the ray just followed to its kind and bounce, and to its component."""
     at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
-    nodes, blocks = np.int64(q[Q_NODES]), np.int64(q[Q_BLOCKS])
+    nodes, leaves = np.int64(q[Q_NODES]), np.int64(q[Q_LEAVES])
     c[at] += 1
     c[at + 1] += nodes
-    c[at + 2] += blocks
+    c[at + 2] += leaves
     at = C_COMPONENTS + component * 5
     c[at] += 1
     c[at + 1] += nodes
-    c[at + 2] += blocks
+    c[at + 2] += leaves
     q[Q_WORK] += q[Q_NODES]
-    q[Q_WORK + 1] += q[Q_BLOCKS]
+    q[Q_WORK + 1] += q[Q_LEAVES]
 
 
 @lean
@@ -130,5 +130,5 @@ def straight_on(w: Any, s: Any, q: Any) -> Any:
 @inner
 def start_beside(q: Any, side: float) -> None:
     """The next ray starts just off the event's surface, on the side of its normal or behind it."""
-    e = side * q[Q_NUDGE]
+    e = side * q[Q_RAY_EPSILON]
     q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX] + e * q[Q_GX], q[Q_PY] + e * q[Q_GY], q[Q_PZ] + e * q[Q_GZ]

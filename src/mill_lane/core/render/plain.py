@@ -47,13 +47,13 @@ def boxes_entered(
 
 
 @register_jitable
-def triangle(blocks: Any, p: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any) -> Any:
+def triangle(leaves: Any, p: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any) -> Any:
     """(u, v, total, distance along the normal, slope of the ray along it, inside) of one triangle
     of a block.
     """
-    ax, ay, az = blocks[p] - ox, blocks[p + 8] - oy, blocks[p + 16] - oz
-    bx, by, bz = blocks[p + 24] - ox, blocks[p + 32] - oy, blocks[p + 40] - oz
-    cx, cy, cz = blocks[p + 48] - ox, blocks[p + 56] - oy, blocks[p + 64] - oz
+    ax, ay, az = leaves[p] - ox, leaves[p + 8] - oy, leaves[p + 16] - oz
+    bx, by, bz = leaves[p + 24] - ox, leaves[p + 32] - oy, leaves[p + 40] - oz
+    cx, cy, cz = leaves[p + 48] - ox, leaves[p + 56] - oy, leaves[p + 64] - oz
     ex, ey, ez = cx - ax, cy - ay, cz - az
     fx, fy, fz = ax - bx, ay - by, az - bz
     gx, gy, gz = bx - cx, by - cy, bz - cz
@@ -71,7 +71,7 @@ def triangle(blocks: Any, p: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, d
 
 
 def triangles_hit(
-    blocks: Any,
+    leaves: Any,
     base: int,
     ox: Any,
     oy: Any,
@@ -85,7 +85,7 @@ def triangles_hit(
     """See `vectors.triangles_hit`."""
     mask = np.int32(0)
     for k in range(8):
-        u, v, total, along, slope, inside = triangle(blocks, base + k, ox, oy, oz, dx, dy, dz)
+        u, v, total, along, slope, inside = triangle(leaves, base + k, ox, oy, oz, dx, dy, dz)
         if inside and slope != 0 and total != 0:
             t = along / slope
             if F(0) < t < limit:
@@ -95,12 +95,12 @@ def triangles_hit(
 
 
 def triangles_touched(
-    blocks: Any, base: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any
+    leaves: Any, base: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any
 ) -> Any:
     """See `vectors.triangles_touched`."""
     mask = np.int32(0)
     for k in range(8):
-        _, _, _, along, slope, inside = triangle(blocks, base + k, ox, oy, oz, dx, dy, dz)
+        _, _, _, along, slope, inside = triangle(leaves, base + k, ox, oy, oz, dx, dy, dz)
         if inside and F(0) < along * slope < limit * (slope * slope):
             mask |= np.int32(1) << np.int32(k)
     return mask

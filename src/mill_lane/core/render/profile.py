@@ -1,7 +1,7 @@
-"""Where a render's work, time and grain come from, and what would change without a light, a bounce,
+"""Where a render's work, time and noise come from, and what would change without a light, a bounce,
 an object's shading.
 
-Work is counted exactly: rays, nodes and blocks tested, texture reads, shading evaluations.  Seconds
+Work is counted exactly: rays, nodes and leaves tested, texture reads, shading evaluations.  Seconds
 are measured only for whole pieces of work; what a unit of each costs is fitted to those pieces
 (least squares, no cost below 0), and the parts are scaled so that they add up to the measured
 whole.  Grain is told apart by differences between consecutive samples of a pixel: with S the light
@@ -30,7 +30,7 @@ from mill_lane.core.render.world import World
 # Nanoseconds, roughly, on the machine of docs/performance.md: where the fit has nothing to go by.
 USUAL = np.array([60.0, 12.0, 16.0, 40.0, 150.0])
 MIN_PIECES = 12
-MIN_PAIRS = 8  # of samples, before anything is said about light and grain
+MIN_PAIRS = 8  # of samples, before anything is said about light and noise
 
 
 @dataclass(eq=False)
@@ -91,10 +91,10 @@ class Work:
 
 def new_work(world: World) -> Work:
     """Nothing counted yet."""
-    size = s.counters_size(len(world.places), len(world.factors), world.lamps)
+    size = s.counters_size(len(world.instances), len(world.factors), world.light_count)
     return Work(
         np.zeros(size, np.int64),
-        np.zeros(s.pair_sums(world.lamps)),
+        np.zeros(s.pair_sums(world.light_count)),
         0.0,
         np.zeros((5, 5)),
         np.zeros(5),
@@ -133,11 +133,11 @@ class Share:
     share: float
     rays: int = 0
     nodes: int = 0
-    blocks: int = 0
+    leaves: int = 0
     reads: int = 0
     shadings: int = 0
-    light: float | None = None  # share of the light, for lamps and bounces
-    grain: float | None = None  # share of the variance that would go with it
+    light: float | None = None  # share of the light, for light_count and bounces
+    noise: float | None = None  # share of the variance that would go with it
 
 
 @dataclass(frozen=True)
@@ -195,34 +195,36 @@ class _Reader:
         self.table = counts[: s.C_COMPONENTS].reshape(len(s.RAYS), s.DEPTHS, 5)
         total = float(self.table.reshape(-1, 5).sum(0) @ self.costs)
         self.scale = seconds / total if total > 0 else 0.0
-        self.parts = counts[s.C_COMPONENTS : s.C_PLACES].reshape(-1, 5)
-        at = s.C_PLACES
-        n = len(world.places) * s.PLACE_WORK
-        self.places = counts[at : at + n].reshape(-1, s.PLACE_WORK)
+        self.parts = counts[s.C_COMPONENTS : s.C_INSTANCES].reshape(-1, 5)
+        at = s.C_INSTANCES
+        n = len(world.instances) * s.INSTANCE_WORK
+        self.instances = counts[at : at + n].reshape(-1, s.INSTANCE_WORK)
         at += n
         n = len(world.factors) * s.MATERIAL_WORK
         self.by_material = counts[at : at + n].reshape(-1, s.MATERIAL_WORK)
-        self.by_lamp = counts[at + n :].reshape(-1, s.LAMP_WORK)
+        self.by_light = counts[at + n :].reshape(-1, s.LAMP_WORK)
 
     def share(self, name: str, row: Any, **more: Any) -> Share:
         seconds = float(np.asarray(row, float) @ self.costs) * self.scale
-        rays, nodes, blocks, reads, shadings = (int(x) for x in row)
+        rays, nodes, leaves, reads, shadings = (int(x) for x in row)
         part = seconds / self.seconds if self.seconds > 0 else 0.0
-        return Share(name, seconds, part, rays, nodes, blocks, reads, shadings, **more)
+        return Share(name, seconds, part, rays, nodes, leaves, reads, shadings, **more)
 
     def read(self) -> Profile:
         kinds = [
             self.share(k, self.table[i].sum(0)) for i, k in enumerate(s.RAYS) if self.table[i].any()
         ]
-        light, grain = self._parts()
-        lamps = self.world.lamps
+        light, noise = self._parts()
+        light_count = self.world.light_count
         bounces = []
         for d in range(s.DEPTHS):
             row = self._bounce(d)
-            if row.any() or (light[lamps + d] or 0) > 0:
+            if row.any() or (light[light_count + d] or 0) > 0:
                 label = f"{d} and more" if d == s.DEPTHS - 1 else str(d)
                 bounces.append(
-                    self.share(label, row, light=light[lamps + d], grain=grain[lamps + d])
+                    self.share(
+                        label, row, light=light[light_count + d], noise=noise[light_count + d]
+                    )
                 )
         names = ("camera", *s.COMPONENTS[1:])
         components = [
@@ -230,9 +232,9 @@ class _Reader:
         ]
         lights = []
         for i, name in enumerate(self.world.lights.names):
-            rays, nodes, blocks, _ = self.by_lamp[i]
+            rays, nodes, leaves, _ = self.by_light[i]
             lights.append(
-                self.share(name, (rays, nodes, blocks, 0, 0), light=light[i], grain=grain[i])
+                self.share(name, (rays, nodes, leaves, 0, 0), light=light[i], noise=noise[i])
             )
         return Profile(
             seconds=self.seconds,
@@ -242,7 +244,7 @@ class _Reader:
             objects=_heaviest(self._objects()),
             materials=_heaviest(self._materials()),
             lights=_heaviest(lights),
-            what_if=self._what_if(light, grain),
+            what_if=self._what_if(light, noise),
             costs=dict(zip(s.WORK, (float(c) for c in self.costs), strict=True)),
             fitted=self.work.pieces >= MIN_PIECES,
         )
@@ -263,9 +265,9 @@ class _Reader:
 
     def _objects(self) -> list[Share]:
         by_object: dict[str, NDArray[np.int64]] = {}
-        nodes = self.loaded.scene.placements
-        for place, row in zip(self.world.places, self.places, strict=True):
-            name = self.loaded.scene.nodes[nodes[int(place[s.P_OBJECT])][0]].name
+        nodes = self.loaded.scene.instances
+        for instance, row in zip(self.world.instances, self.instances, strict=True):
+            name = self.loaded.scene.nodes[nodes[int(instance[s.P_OBJECT])][0]].name
             tested, opened, hits, reads = (int(x) for x in row)
             line = np.array([0, tested, opened, reads, hits])
             by_object[name] = by_object.get(name, np.zeros(5, np.int64)) + line
@@ -290,33 +292,33 @@ class _Reader:
         light: list[float | None] = [
             float(x / pairs[1]) if pairs[1] > 0 else 0.0 for x in rows[:, 0]
         ]
-        grain: list[float | None] = [
+        noise: list[float | None] = [
             float((2 * dx - xx) / pairs[2]) if pairs[2] > 0 else 0.0 for _, dx, xx in rows
         ]
-        return light, grain
+        return light, noise
 
-    def noise_without(self, light: float | None, grain: float | None) -> float | None:
-        """The factor on the noise when a part goes that gives `light` and `grain` (shares)."""
+    def noise_without(self, light: float | None, noise: float | None) -> float | None:
+        """The factor on the noise when a part goes that gives `light` and `noise` (shares)."""
         pairs = self.work.pairs
-        if light is None or grain is None or pairs[2] <= 0:
+        if light is None or noise is None or pairs[2] <= 0:
             return None
         mean = pairs[1] / (2 * pairs[0])
-        left = max(1.0 - grain, 0.0)
+        left = max(1.0 - noise, 0.0)
         return math.sqrt(left) * (mean + FLOOR) / (mean * max(1.0 - light, 0.0) + FLOOR)
 
-    def _what_if(self, light: list[float | None], grain: list[float | None]) -> list[WhatIf]:
+    def _what_if(self, light: list[float | None], noise: list[float | None]) -> list[WhatIf]:
         out = []
-        lamps = self.world.lamps
-        every = self.recipe.light_choice == "all"
+        light_count = self.world.light_count
+        every = self.recipe.light_sampling == "all"
         for i, name in enumerate(self.world.lights.names):
-            rays, nodes, blocks, _ = self.by_lamp[i]
-            saved = self.share(name, (rays, nodes, blocks, 0, 0)).share if every else 0.0
+            rays, nodes, leaves, _ = self.by_light[i]
+            saved = self.share(name, (rays, nodes, leaves, 0, 0)).share if every else 0.0
             if (light[i] or 0) > 0 or saved > 0:
                 out.append(
-                    WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], grain[i]))
+                    WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], noise[i]))
                 )
         last = min(self.recipe.bounces + 1, s.DEPTHS - 1)
-        if self.recipe.bounces > 0 and (light[lamps + last] or 0) > 0:
+        if self.recipe.bounces > 0 and (light[light_count + last] or 0) > 0:
             saved = self.share("", self._bounce(last)).share
             text = (
                 "with one bounce less"
@@ -325,7 +327,9 @@ class _Reader:
             )
             out.append(
                 WhatIf(
-                    text, 1.0 - saved, self.noise_without(light[lamps + last], grain[lamps + last])
+                    text,
+                    1.0 - saved,
+                    self.noise_without(light[light_count + last], noise[light_count + last]),
                 )
             )
         shading = sorted(
@@ -354,7 +358,7 @@ class _Reader:
             return None
         scene = self.loaded.scene
         numbers = [
-            i + 1 for i, (node, _) in enumerate(scene.placements) if scene.nodes[node].name == name
+            i + 1 for i, (node, _) in enumerate(scene.instances) if scene.nodes[node].name == name
         ]
         squares = noise_map(self.film).astype(float) ** 2
         total = float(squares.mean())

@@ -20,7 +20,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.image.noise import Noise, summarise
 from mill_lane.core.recipe import Recipe, Region, clip_region
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.film import Film, new_film, noise_map, resolve, resolved, widened
+from mill_lane.core.render.film import Film, dilate, new_film, noise_map, resolve, resolved
 from mill_lane.core.render.load import Loaded, pose
 from mill_lane.core.render.profile import Profile, Work, new_work
 from mill_lane.core.render.settings import Preview, settings_of, shot_of
@@ -78,7 +78,7 @@ class Session:
         self.settings = settings_of(
             r, self.bounds, scene, time, self.camera, self.preview, self.profiled
         )
-        self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.lamps)
+        self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.light_count)
         self.boxes = tile_boxes(x1 - x0, y1 - y0, r.tile_size)
         self.passes = np.zeros(len(self.boxes), np.int64)  # samples that each tile was given
         self.resting = np.zeros(len(self.boxes), np.bool_)  # tiles in which no pixel wants more
@@ -219,7 +219,7 @@ class Session:
         )
         if due and least > self._checked:
             self._checked = least
-            if self._rest() >= r.clean:
+            if self._rest() >= r.converged_fraction:
                 self.done = "noise"
         if not self.done and bool(((self.passes >= r.samples) | self.resting).all()):
             self.done = (
@@ -230,7 +230,7 @@ class Session:
         """Let pixels rest whose noise, and whose neighbours' noise, is under the threshold; returns
         their share.
         """
-        wants = widened(noise_map(self.film) > self.recipe.noise)
+        wants = dilate(noise_map(self.film) > self.recipe.noise)
         self.film.active[...] = wants
         for i, (x0, y0, x1, y1) in enumerate(self.boxes):
             self.resting[i] = not wants[y0:y1, x0:x1].any()
@@ -262,7 +262,7 @@ class Session:
         return float(self.film.samples.mean())
 
     @property
-    def clean_share(self) -> float:
+    def converged_fraction(self) -> float:
         """Share of the pixels that rest."""
         return 1.0 - float(self.film.active.mean())
 
@@ -359,12 +359,12 @@ class _Hands:
     """What one thread works with: its path, its counters, and how long they took."""
 
     def __init__(self, world: World) -> None:
-        self.path = new_path(world.lamps)
+        self.path = new_path(world.light_count)
         self.work = np.zeros(
-            s.counters_size(len(world.places), len(world.factors), world.lamps), np.int64
+            s.counters_size(len(world.instances), len(world.factors), world.light_count), np.int64
         )
-        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.lamps + 2 * s.DEPTHS :][
-            : s.pair_sums(world.lamps)
+        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.light_count + 2 * s.DEPTHS :][
+            : s.pair_sums(world.light_count)
         ]
         self.notes: list[NDArray[np.float64]] = []
 

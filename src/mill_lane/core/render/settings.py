@@ -56,10 +56,10 @@ def shot_of(
     """
     environment = None
     if sky is not None:
-        steps = round(recipe.sky_turn / 360 * sky.shape[1]) % sky.shape[1]
-        if steps or recipe.sky_gain != 1.0:
+        steps = round(recipe.environment_rotation / 360 * sky.shape[1]) % sky.shape[1]
+        if steps or recipe.environment_intensity != 1.0:
             sky = np.roll(sky, steps, axis=1)
-            sky *= np.float32(recipe.sky_gain)
+            sky *= np.float32(recipe.environment_intensity)
         environment = Environment(pixels=sky)
     elif recipe.sun_elevation is not None:
         environment = Environment(
@@ -69,7 +69,7 @@ def shot_of(
         )
     return Shot(
         shutter=recipe.shutter / scene.frame_rate if preview.motion else 0.0,
-        scales=recipe.lamp_scales,
+        scales=recipe.light_scales,
         only=preview.only_object,
         environment=environment,
     )
@@ -118,19 +118,19 @@ def settings_of(
         s.S_TRANSMISSION: recipe.bounces_transmission,
         s.S_VOLUME: recipe.bounces_volume,
         s.S_LAYERS: recipe.transparent_layers,
-        s.S_DIRECT_CLAMP: recipe.direct_clamp,
-        s.S_CLAMP_BOUNCED: recipe.clamp_bounced,
+        s.S_DIRECT_CLAMP: recipe.radiance_limit_direct,
+        s.S_CLAMP_BOUNCED: recipe.radiance_limit_indirect,
         s.S_CAUSTICS: recipe.caustics,
-        s.S_EARLY_END: recipe.early_end,
+        s.S_EARLY_END: recipe.russian_roulette_threshold,
         s.S_SPLIT: recipe.splits,
         s.S_SPLIT_DIFFUSE: recipe.split_diffuse,
         s.S_SPLIT_SPECULAR: recipe.split_specular,
         s.S_SPLIT_TRANSMISSION: recipe.split_transmission,
         s.S_SPLIT_VOLUME: recipe.split_volume,
         s.S_SPLIT_LIGHTS: recipe.split_lights,
-        s.S_CHOICE: CHOICES[recipe.light_choice],
+        s.S_CHOICE: CHOICES[recipe.light_sampling],
         s.S_LIGHT_THRESHOLD: recipe.light_threshold,
-        s.S_SKY_VISIBLE: recipe.sky_visible,
+        s.S_SKY_VISIBLE: recipe.environment_visible,
         s.S_PROFILE: profile,
         s.S_VIEW: VIEWS[p.view],
         s.S_INDIRECT: p.indirect,

@@ -37,19 +37,19 @@ def mesh_world(
 
     positions : (V, 3).  triangles : (T, 3), T > 0.
     """
-    nodes, blocks = build_mesh(positions, triangles, threads)
+    nodes, leaves = build_mesh(positions, triangles, threads)
     one = np.eye(3, 4).reshape(1, 12)
-    places = np.zeros((1, s.PLACE_COLUMNS), np.int64)
-    places[0, [s.P_UV, s.P_LAMP, s.P_MOVE, s.P_NEXT]] = -1
-    places[0, s.P_FLAGS] = s.PLAIN
+    instances = np.zeros((1, s.INSTANCE_COLUMNS), np.int64)
+    instances[0, [s.P_UV, s.P_LAMP, s.P_MOVE, s.P_NEXT]] = -1
+    instances[0, s.P_FLAGS] = s.PLAIN
     used = positions[triangles.reshape(-1)].astype(float)
     return World(
         top=build_boxes(used.min(0)[None], used.max(0)[None]),
         nodes=nodes,
-        blocks=blocks,
+        leaves=leaves,
         to_object=one,
         to_world=one.copy(),
-        places=places,
+        instances=instances,
         normals=np.zeros((1, 3), np.float32),
         uvs=np.zeros((1, 2), np.float32),
         triangles=triangles,
@@ -74,12 +74,12 @@ class Shooter:
     """R rays through a world from one thread.
 
     origins, directions : (R, 3), kept as float32.  distances : (R,) or one number, how far to look.
-    After `closest`, `t` (1e30 or the distance for a miss), `uv`, `slots` and `places` hold the
+    After `closest`, `t` (1e30 or the distance for a miss), `uv`, `slots` and `instances` hold the
     hits; after `blocked`, `shut` is 0 or 1.
     """
 
     def __init__(self, world: World, origins: Any, directions: Any, distances: Any = 1e30) -> None:
-        self.world, self.path = world, new_path(world.lamps)
+        self.world, self.path = world, new_path(world.light_count)
         self.o = np.ascontiguousarray(origins, np.float32)
         self.d = np.ascontiguousarray(directions, np.float32)
         self.far = np.ascontiguousarray(
@@ -87,7 +87,7 @@ class Shooter:
         )
         n = len(self.o)
         self.t, self.uv = np.empty(n, np.float32), np.empty((n, 2), np.float32)
-        self.slots, self.places, self.shut = (
+        self.slots, self.instances, self.shut = (
             np.empty(n, np.int64),
             np.empty(n, np.int64),
             np.empty(n, np.int64),
@@ -106,7 +106,7 @@ class Shooter:
             self.t[first:].ctypes.data,
             self.uv[first:].ctypes.data,
             self.slots[first:].ctypes.data,
-            self.places[first:].ctypes.data,
+            self.instances[first:].ctypes.data,
         )
 
     def blocked(self) -> None:
@@ -124,5 +124,5 @@ class Shooter:
     @property
     def numbers(self) -> NDArray[np.int64]:
         """The triangles hit, as numbers of their mesh; -1 for none."""
-        out: NDArray[np.int64] = numbers_of(self.world.blocks, self.slots)
+        out: NDArray[np.int64] = numbers_of(self.world.leaves, self.slots)
         return out

@@ -23,11 +23,11 @@ BYTES_PER_PIXEL: dict[str, int] = {
     "samples": 0,
     "noise": 0,
     "work": 4,
-    "halves": 12,
+    "half_buffers": 12,
     "components": 9 * 12,
 }
 LIGHT_BYTES = 12  # a pixel and lamp of the layer "lights"
-NODE_BYTES, BLOCK_BYTES = 256, 320
+NODE_BYTES, LEAF_BYTES = 256, 320
 
 
 def sky_bytes(width: int, height: int, turned: bool = False) -> int:
@@ -39,11 +39,13 @@ def sky_bytes(width: int, height: int, turned: bool = False) -> int:
     return width * height * (12 + (12 if turned else 0) + 8 + 16) + height * 16
 
 
-def film_bytes(width: int, height: int, layers: Sequence[Layer], lamps: int = 0) -> dict[str, int]:
-    """Bytes held for each layer of a film; `lamps` counts the lights of the scene."""
+def film_bytes(
+    width: int, height: int, layers: Sequence[Layer], light_count: int = 0
+) -> dict[str, int]:
+    """Bytes held for each layer of a film; `light_count` counts the lights of the scene."""
     per_pixel = {"beauty": BEAUTY_BYTES}
     for name in layers:
-        per_pixel[name] = LIGHT_BYTES * lamps if name == "lights" else BYTES_PER_PIXEL[name]
+        per_pixel[name] = LIGHT_BYTES * light_count if name == "lights" else BYTES_PER_PIXEL[name]
     return {name: n * width * height for name, n in per_pixel.items()}
 
 
@@ -77,7 +79,7 @@ def loading_order(scene: Scene) -> list[tuple[int, int]]:
     """(texture, bytes in memory) of every texture a drawn material uses, largest first; shared
     images count once.
     """
-    drawn = {p.material for _, mesh in scene.placements for p in scene.meshes[mesh].parts}
+    drawn = {p.material for _, mesh in scene.instances for p in scene.meshes[mesh].parts}
     used = {
         use.texture
         for i, m in enumerate(scene.materials)

@@ -13,10 +13,10 @@ from __future__ import annotations
     W_TOP,
     W_TOP_COUNT,
     W_NODES,
-    W_BLOCKS,
+    W_LEAVES,
     W_TO_OBJECT,
     W_TO_WORLD,
-    W_PLACES,
+    W_INSTANCES,
     W_NORMALS,
     W_UVS,
     W_TRIANGLES,
@@ -45,17 +45,17 @@ from __future__ import annotations
     W_MOVES,
     W_NEXT,
     W_SEE_THROUGH,
-    W_PLACE_COUNT,
+    W_INSTANCE_COUNT,
     W_SUN_LAMP,
     W_MATERIAL_COUNT,
     W_SIZES,
 ) = range(39)
 WORLD_SLOTS = 39
 
-# Columns of `places` (int64): where an instance's mesh begins, and what it wears.
+# Columns of `instances` (int64): where an instance's mesh begins, and what it wears.
 (
     P_NODE,
-    P_BLOCK,
+    P_LEAF,
     P_TRIANGLE,
     P_VERTEX,
     P_UV,
@@ -66,7 +66,7 @@ WORLD_SLOTS = 39
     P_NEXT,
     P_OBJECT,
 ) = range(11)
-PLACE_COLUMNS = 11
+INSTANCE_COLUMNS = 11
 SEE_THROUGH, HIDDEN, PLAIN = (
     1,
     2,
@@ -129,7 +129,7 @@ TEXTURE_SLOTS = 7
     L_OUTER,
     L_FIRST,
     L_COUNT,
-    L_PLACE,
+    L_INSTANCE,
     L_AREA,
     L_TWO_SIDED,
     L_CHANCE,
@@ -245,9 +245,9 @@ FILM_SLOTS = 14
     Q_BU,
     Q_BV,
     Q_SLOT,
-    Q_PLACE,
+    Q_INSTANCE,
     Q_NODES,
-    Q_BLOCKS,
+    Q_LEAVES,
     # The path: throughput, density of the last scattering (below 0: nothing else could have found
     # its light), …
     Q_TR,
@@ -290,7 +290,7 @@ FILM_SLOTS = 14
     Q_U,
     Q_V,
     Q_LEVEL,
-    Q_NUDGE,
+    Q_RAY_EPSILON,
     Q_BR,
     Q_BG,
     Q_BB,
@@ -326,7 +326,7 @@ Q_FEATURES = Q_OUT + 3 * len(
 Q_MATRIX = Q_FEATURES + 16  # world-to-object of a moving instance, 12; then its object-to-world, 12
 Q_TOUCHES = Q_MATRIX + 24  # counters of the path: texture reads, shading evaluations
 Q_LOST = Q_TOUCHES + 2  # luminance taken away by clamping and by leaving caustics out
-Q_WORK = Q_LOST + 2  # nodes, blocks, reads, shadings of the sample
+Q_WORK = Q_LOST + 2  # nodes, leaves, reads, shadings of the sample
 Q_SAVED = Q_WORK + 4  # the state at the first event, for rays that start there again
 Q_SAVED_COUNT = Q_LOBES - Q_TR
 Q_SAMPLE = Q_SAVED + Q_SAVED_COUNT  # luminance of the sample, of its twin before it
@@ -362,19 +362,19 @@ def pair_sums(lamps: int) -> int:
 
 
 # --- Counters ----------------------------------------------------------------------------------------------------
-RAYS = ("camera", "diffuse", "specular", "transmission", "volume", "straight", "shadow")
+RAYS = ("camera", "diffuse", "specular", "transmission", "volume", "transparent", "shadow")
 R_CAMERA, R_DIFFUSE, R_GLOSSY, R_THROUGH, R_VOLUME, R_STRAIGHT, R_SHADOW = range(7)
-WORK = ("rays", "nodes", "blocks", "reads", "shadings")
+WORK = ("rays", "nodes", "leaves", "reads", "shadings")
 # By kind of ray and depth; by component of the light (the first is the camera's own part); by
 # place; by material; by lamp.
 C_KINDS = 0
 C_COMPONENTS = C_KINDS + len(RAYS) * DEPTHS * 5
-C_PLACES = C_COMPONENTS + len(COMPONENTS) * 5
-PLACE_WORK = 4  # nodes, blocks, hits, reads
+C_INSTANCES = C_COMPONENTS + len(COMPONENTS) * 5
+INSTANCE_WORK = 4  # nodes, leaves, hits, reads
 MATERIAL_WORK = 3  # hits, reads, shadings
-LAMP_WORK = 4  # shadow rays, nodes, blocks, arrivals
+LAMP_WORK = 4  # shadow rays, nodes, leaves, arrivals
 
 
-def counters_size(places: int, materials: int, lamps: int) -> int:
+def counters_size(instances: int, materials: int, lamps: int) -> int:
     """Numbers of a thread's counters."""
-    return C_PLACES + places * PLACE_WORK + materials * MATERIAL_WORK + lamps * LAMP_WORK
+    return C_INSTANCES + instances * INSTANCE_WORK + materials * MATERIAL_WORK + lamps * LAMP_WORK

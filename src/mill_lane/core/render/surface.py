@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.bsdf import SMOOTHEST
-from mill_lane.core.render.build import BLOCK, NUMBERS
+from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.texture import lookup
@@ -51,7 +51,7 @@ def corner_and_edges(w: Any, slot: int) -> Any:
 
     the first corner, and the edges to the second and the third.
     """
-    block, base = f32_at(w[W_BLOCKS]), (slot >> 3) * BLOCK + (slot & 7)
+    block, base = f32_at(w[W_LEAVES]), (slot >> 3) * LEAF + (slot & 7)
     x, y, z = np.float64(block[base]), np.float64(block[base + 8]), np.float64(block[base + 16])
     return (
         (x, y, z),
@@ -63,7 +63,7 @@ def corner_and_edges(w: Any, slot: int) -> Any:
 @inner
 def corner_numbers(w: Any, triangle: int, slot: int) -> Any:
     """Which vertices of its mesh a triangle has; `triangle` is where the mesh's triangles begin."""
-    number = np.int64(as_i32(f32_at(w[W_BLOCKS]))[(slot >> 3) * BLOCK + NUMBERS + (slot & 7)])
+    number = np.int64(as_i32(f32_at(w[W_LEAVES]))[(slot >> 3) * LEAF + NUMBERS + (slot & 7)])
     corners = u32_at(w[W_TRIANGLES] + 12 * (triangle + number))
     return np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
 
@@ -71,7 +71,7 @@ def corner_numbers(w: Any, triangle: int, slot: int) -> Any:
 @lean
 def place(w: Any, q: Any, cone: float) -> None:
     """Where the ray's hit lies and how it is turned; `cone` is the ray's width there in metres."""
-    at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * np.int64(q[Q_PLACE]))
+    at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
     slot = np.int64(q[Q_SLOT])
     u, v = q[Q_BU], q[Q_BV]
     c = 1.0 - u - v
@@ -89,9 +89,9 @@ def place(w: Any, q: Any, cone: float) -> None:
     else:
         m, i, back, j = (
             f64_at(w[W_TO_WORLD]),
-            np.int64(q[Q_PLACE]) * 12,
+            np.int64(q[Q_INSTANCE]) * 12,
             f64_at(w[W_TO_OBJECT]),
-            np.int64(q[Q_PLACE]) * 12,
+            np.int64(q[Q_INSTANCE]) * 12,
         )
     q[Q_PX] = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3]
     q[Q_PY] = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7]
@@ -112,7 +112,7 @@ def place(w: Any, q: Any, cone: float) -> None:
     own = max(abs(lx), max(abs(ly), abs(lz))) + max(
         abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z))
     )
-    q[Q_NUDGE] = own * f64_at(w[W_SIZES])[np.int64(q[Q_PLACE])] * 1.5e-6 + 1e-9
+    q[Q_RAY_EPSILON] = own * f64_at(w[W_SIZES])[np.int64(q[Q_INSTANCE])] * 1.5e-6 + 1e-9
     fx, fy, fz = _normal_to_world(
         back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
     )

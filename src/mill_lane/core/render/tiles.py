@@ -88,7 +88,7 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
         return 0.0, 0.0
     x, y, z = q[f + 8], q[f + 9], q[f + 10]
     place = np.int64(q[f + 12])
-    following = i64_at(w[W_PLACES])[place * PLACE_COLUMNS + P_NEXT]
+    following = i64_at(w[W_INSTANCES])[place * INSTANCE_COLUMNS + P_NEXT]
     nx, ny, nz = x, y, z
     if following >= 0:
         m, i = f64_at(w[W_TO_OBJECT]), place * 12

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.build import BLOCK, LINKS, NODE, NUMBERS
+from mill_lane.core.render.build import LEAF, LINKS, NODE, NUMBERS
 from mill_lane.core.render.jit import (
     boxes_entered,
     boxes_touched,
@@ -53,18 +53,18 @@ def _inverse(d: Any) -> Any:
 
 
 @inner
-def _ask_for(nodes: Any, blocks: Any, link: Any) -> None:
+def _ask_for(nodes: Any, leaves: Any, link: Any) -> None:
     """Begin to read a child that will be looked into later."""
     if link >= 0:
         fetch_ahead(nodes, np.int64(link) * NODE)
     else:
-        fetch_ahead(blocks, np.int64(~link) * BLOCK)
+        fetch_ahead(leaves, np.int64(~link) * LEAF)
 
 
 @inner
 def mesh_closest(
     nodes: Any,
-    blocks: Any,
+    leaves: Any,
     ox: Any,
     oy: Any,
     oz: Any,
@@ -77,7 +77,7 @@ def mesh_closest(
 ) -> Any:
     """The nearest hit in one mesh before `limit`:
 
-    (t, u, v, slot or -1, nodes tested, blocks tested).
+    (t, u, v, slot or -1, nodes tested, leaves tested).
 
     A slot is 8 times the block of the mesh plus the place in it.
     """
@@ -105,10 +105,10 @@ def mesh_closest(
                 if mask == 0:
                     continue
                 first = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
-                _ask_for(nodes, blocks, current)
+                _ask_for(nodes, leaves, current)
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
-                _ask_for(nodes, blocks, links[base + LINKS + k])
+                _ask_for(nodes, leaves, links[base + LINKS + k])
                 second = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
                 nearest = min(first, second)
                 stack[top] = max(first, second)
@@ -133,7 +133,7 @@ def mesh_closest(
         else:
             block = np.int64(~current)
             opened += 1
-            mask = triangles_hit(blocks, block * BLOCK, ox, oy, oz, dx, dy, dz, best, lanes)
+            mask = triangles_hit(leaves, block * LEAF, ox, oy, oz, dx, dy, dz, best, lanes)
             while mask != 0:
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
@@ -153,7 +153,7 @@ def mesh_closest(
 @inner
 def mesh_blocked(
     nodes: Any,
-    blocks: Any,
+    leaves: Any,
     ox: Any,
     oy: Any,
     oz: Any,
@@ -164,7 +164,7 @@ def mesh_blocked(
     stack: Any,
     lanes: Any,
 ) -> Any:
-    """Whether anything in one mesh is hit before `limit`: (0 or 1, nodes tested, blocks tested).
+    """Whether anything in one mesh is hit before `limit`: (0 or 1, nodes tested, leaves tested).
 
     The nearest child is looked into first, which finds something a third sooner than any order; the
     others are left unsorted.
@@ -189,12 +189,12 @@ def mesh_blocked(
                 current = links[base + LINKS + k]
                 if mask == 0:
                     continue
-                _ask_for(nodes, blocks, current)
+                _ask_for(nodes, leaves, current)
                 nearest = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
                 while mask != 0:
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
-                    _ask_for(nodes, blocks, links[base + LINKS + k])
+                    _ask_for(nodes, leaves, links[base + LINKS + k])
                     entry = (float_bits(lanes[k]) << HALF) | (
                         np.uint64(links[base + LINKS + k]) & LOW
                     )
@@ -206,7 +206,7 @@ def mesh_blocked(
         else:
             opened += 1
             if (
-                triangles_touched(blocks, np.int64(~current) * BLOCK, ox, oy, oz, dx, dy, dz, limit)
+                triangles_touched(leaves, np.int64(~current) * LEAF, ox, oy, oz, dx, dy, dz, limit)
                 != 0
             ):
                 return np.int64(1), tested, opened
@@ -271,29 +271,29 @@ def _ray_into(w: Any, q: Any, place: int, move: int, flags: int) -> Any:
 @lean
 def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     """`closest` or `blocked` in a world of one place: straight into its mesh."""
-    places = i64_at(w[W_PLACES])
+    instances = i64_at(w[W_INSTANCES])
     here = address_of(q)
     below, lanes = u64_at(here + 8 * (Q_STACK + STACK)), f32_at(here + 8 * Q_LANES)
-    nodes, blocks = (
-        f32_at(w[W_NODES] + 4 * NODE * places[P_NODE]),
-        f32_at(w[W_BLOCKS] + 4 * BLOCK * places[P_BLOCK]),
+    nodes, leaves = (
+        f32_at(w[W_NODES] + 4 * NODE * instances[P_NODE]),
+        f32_at(w[W_LEAVES] + 4 * LEAF * instances[P_LEAF]),
     )
-    px, py, pz, dx, dy, dz = _ray_into(w, q, 0, places[P_MOVE], places[P_FLAGS])
+    px, py, pz, dx, dy, dz = _ray_into(w, q, 0, instances[P_MOVE], instances[P_FLAGS])
     found = False
     if any_hit:
-        hit, a, b = mesh_blocked(nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
+        hit, a, b = mesh_blocked(nodes, leaves, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
         found = hit != 0
     else:
         t, u, v, slot, a, b = mesh_closest(
-            nodes, blocks, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes
+            nodes, leaves, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes
         )
-        q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = t, u, v, -1, -1
+        q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = t, u, v, -1, -1
         if slot >= 0:
-            q[Q_SLOT], q[Q_PLACE] = places[P_BLOCK] * 8 + slot, 0
-    q[Q_NODES], q[Q_BLOCKS] = a, b
+            q[Q_SLOT], q[Q_INSTANCE] = instances[P_LEAF] * 8 + slot, 0
+    q[Q_NODES], q[Q_LEAVES] = a, b
     if profile:
-        c[C_PLACES] += a
-        c[C_PLACES + 1] += b
+        c[C_INSTANCES] += a
+        c[C_INSTANCES + 1] += b
     return found
 
 
@@ -301,17 +301,17 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
 def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     """The nearest hit of the path's ray before Q_FAR:
 
-    Q_T, Q_BU, Q_BV, Q_SLOT, Q_PLACE (-1 for a miss).
+    Q_T, Q_BU, Q_BV, Q_SLOT, Q_INSTANCE (-1 for a miss).
 
-    `which` is ALL or ONLY_SEE_THROUGH.  Q_NODES and Q_BLOCKS receive the work; with `profile` each
+    `which` is ALL or ONLY_SEE_THROUGH.  Q_NODES and Q_LEAVES receive the work; with `profile` each
     instance's own is added to the counters.
     """
-    count = w[W_PLACE_COUNT]
-    places = i64_at(w[W_PLACES])
-    if count == 1 and which == ALL and (places[P_FLAGS] & HIDDEN) == 0:
+    count = w[W_INSTANCE_COUNT]
+    instances = i64_at(w[W_INSTANCES])
+    if count == 1 and which == ALL and (instances[P_FLAGS] & HIDDEN) == 0:
         _only_place(w, q, c, profile, False)
         return
-    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE], q[Q_NODES], q[Q_BLOCKS] = (
+    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE], q[Q_NODES], q[Q_LEAVES] = (
         q[Q_FAR],
         0.0,
         0.0,
@@ -322,7 +322,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     )
     if count == 0:
         return
-    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_BLOCKS]
+    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_LEAVES]
     top_links = as_i32(top_nodes)
     here = address_of(q)
     stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
@@ -357,13 +357,13 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
                 top += 1
         else:
             place = np.int64(~current)
-            at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * place)
+            at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             flags = at[P_FLAGS]
             if (flags & HIDDEN) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 t, hu, hv, found, a, b = mesh_closest(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
-                    f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
+                    f32_at(all_blocks + 4 * LEAF * at[P_LEAF]),
                     px,
                     py,
                     pz,
@@ -377,15 +377,15 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
                 tested += a
                 opened += b
                 if profile:
-                    c[C_PLACES + place * PLACE_WORK] += a
-                    c[C_PLACES + place * PLACE_WORK + 1] += b
+                    c[C_INSTANCES + place * INSTANCE_WORK] += a
+                    c[C_INSTANCES + place * INSTANCE_WORK + 1] += b
                 if found >= 0:
                     best = t
-                    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_PLACE] = (
+                    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = (
                         t,
                         hu,
                         hv,
-                        at[P_BLOCK] * 8 + found,
+                        at[P_LEAF] * 8 + found,
                         place,
                     )
         within = (float_bits(best) << HALF) | LOW
@@ -395,7 +395,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             if entry <= within:
                 break
         current = np.int32(entry & LOW)
-    q[Q_NODES], q[Q_BLOCKS] = tested, opened
+    q[Q_NODES], q[Q_LEAVES] = tested, opened
 
 
 @lean
@@ -403,14 +403,14 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
     """Whether anything that lets no light through stands in the path's ray before Q_FAR; work as in
     `closest`.
     """
-    count = w[W_PLACE_COUNT]
-    places = i64_at(w[W_PLACES])
-    if count == 1 and (places[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
+    count = w[W_INSTANCE_COUNT]
+    instances = i64_at(w[W_INSTANCES])
+    if count == 1 and (instances[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
         return _only_place(w, q, c, profile, True)
-    q[Q_NODES], q[Q_BLOCKS] = 0.0, 0.0
+    q[Q_NODES], q[Q_LEAVES] = 0.0, 0.0
     if count == 0:
         return False
-    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_BLOCKS]
+    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_LEAVES]
     top_links = as_i32(top_nodes)
     here = address_of(q)
     stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
@@ -438,12 +438,12 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
                 top += 1
         else:
             place = np.int64(~current)
-            at = i64_at(w[W_PLACES] + 8 * PLACE_COLUMNS * place)
+            at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             if (at[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 hit, a, b = mesh_blocked(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
-                    f32_at(all_blocks + 4 * BLOCK * at[P_BLOCK]),
+                    f32_at(all_blocks + 4 * LEAF * at[P_LEAF]),
                     px,
                     py,
                     pz,
@@ -457,14 +457,14 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
                 tested += a
                 opened += b
                 if profile:
-                    c[C_PLACES + place * PLACE_WORK] += a
-                    c[C_PLACES + place * PLACE_WORK + 1] += b
+                    c[C_INSTANCES + place * INSTANCE_WORK] += a
+                    c[C_INSTANCES + place * INSTANCE_WORK + 1] += b
                 if hit:
                     found = True
                     break
         top -= 1
         current = np.int32(stack[top] & LOW)
-    q[Q_NODES], q[Q_BLOCKS] = tested, opened
+    q[Q_NODES], q[Q_LEAVES] = tested, opened
     return found
 
 
@@ -479,7 +479,7 @@ def closest_batch(
     t: int,
     uv: int,
     slots: int,
-    places: int,
+    instances: int,
 ) -> None:
     """Nearest hits of many rays, for tests, benches and weighing.
 
@@ -489,14 +489,14 @@ def closest_batch(
     """
     w, q, none = i64_at(world), f64_at(path), i64_at(0)
     o, d, far = f32_at(origins), f32_at(directions), f32_at(distances)
-    out_t, out_uv, out_slot, out_place = f32_at(t), f32_at(uv), i64_at(slots), i64_at(places)
+    out_t, out_uv, out_slot, out_place = f32_at(t), f32_at(uv), i64_at(slots), i64_at(instances)
     for r in range(count):
         q[Q_OX], q[Q_OY], q[Q_OZ] = o[3 * r], o[3 * r + 1], o[3 * r + 2]
         q[Q_DX], q[Q_DY], q[Q_DZ] = d[3 * r], d[3 * r + 1], d[3 * r + 2]
         q[Q_FAR] = far[r]
         closest(w, q, none, 0, ALL)
         out_t[r], out_uv[2 * r], out_uv[2 * r + 1] = q[Q_T], q[Q_BU], q[Q_BV]
-        out_slot[r], out_place[r] = np.int64(q[Q_SLOT]), np.int64(q[Q_PLACE])
+        out_slot[r], out_place[r] = np.int64(q[Q_SLOT]), np.int64(q[Q_INSTANCE])
 
 
 @lean
@@ -516,11 +516,11 @@ def blocked_batch(
 
 
 @kernel
-def numbers_of(blocks: Any, slots: Any) -> Any:
-    """The triangle numbers of slots, int64 (R,); -1 stays -1.  `blocks` is float32 (B, 80)."""
-    flat = blocks.reshape(-1).view(np.int32)
+def numbers_of(leaves: Any, slots: Any) -> Any:
+    """The triangle numbers of slots, int64 (R,); -1 stays -1.  `leaves` is float32 (B, 80)."""
+    flat = leaves.reshape(-1).view(np.int32)
     out = np.full(slots.shape[0], -1, np.int64)
     for i in range(slots.shape[0]):
         if slots[i] >= 0:
-            out[i] = flat[(slots[i] >> 3) * BLOCK + NUMBERS + (slots[i] & 7)]
+            out[i] = flat[(slots[i] >> 3) * LEAF + NUMBERS + (slots[i] & 7)]
     return out

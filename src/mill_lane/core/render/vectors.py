@@ -198,7 +198,7 @@ def boxes_entered(
     to lanes[0:8].
 
     `near_x` is 0 where the ray runs along +x and 8 where it runs along -x: the planes that it meets
-    first stand there. i is the inverse direction, o the origin.  Boxes are widened by two units in
+    first stand there. i is the inverse direction, o the origin.  Boxes are dilate by two units in
     the last place, so that no edge between two of them is missed.
     """
 
@@ -277,7 +277,7 @@ def _corners_against_ray(b: Any, args: Any) -> tuple[Any, ...]:
 @intrinsic
 def triangles_hit(
     typing_context: Any,
-    blocks: Any,
+    leaves: Any,
     base: Any,
     ox: Any,
     oy: Any,
@@ -316,7 +316,7 @@ def triangles_hit(
 @intrinsic
 def triangles_touched(
     typing_context: Any,
-    blocks: Any,
+    leaves: Any,
     base: Any,
     ox: Any,
     oy: Any,

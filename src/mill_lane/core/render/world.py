@@ -16,11 +16,13 @@ Array = NDArray[Any]
 
 @dataclass(frozen=True, eq=False)
 class Lights:
-    """What shines.  L lamps; a glowing mesh is one of them, the sky another."""
+    """What shines.  L lights; an emissive mesh is one of them, the sky another."""
 
     rows: NDArray[np.float64]  # (L, LAMP_COLUMNS)
     running: NDArray[np.float64]  # (L,) running sum of the chances of being picked by power
-    areas: NDArray[np.float64]  # running share of the area of a glowing mesh, triangle by triangle
+    areas: NDArray[
+        np.float64
+    ]  # running share of the area of an emissive mesh, triangle by triangle
     slots: NDArray[np.int64]  # the slots of those triangles
     names: tuple[str, ...]
     sky: NDArray[np.float64]  # (10,) zenith, horizon, ground; then 1 when the sky is a picture
@@ -29,12 +31,12 @@ class Lights:
     sky_pixels: NDArray[np.float32]  # (H, W, 3) or nothing
 
     @property
-    def sky_lamp(self) -> int:
+    def sky_light(self) -> int:
         """The row of the sky, or -1."""
         return next((i for i, kind in enumerate(self.rows[:, s.L_KIND]) if kind == s.SKY), -1)
 
     @property
-    def sun_lamp(self) -> int:
+    def sun_light(self) -> int:
         """The row of the sun that has a disc, or -1."""
         disc = (self.rows[:, s.L_KIND] == s.SUN) & (self.rows[:, s.L_OUTER] < 1)
         return int(np.flatnonzero(disc)[0]) if disc.any() else -1
@@ -42,17 +44,17 @@ class Lights:
 
 @dataclass(frozen=True, eq=False)
 class World:
-    """Everything a ray can meet.  P places (instances of parts), M materials.
+    """Everything a ray can meet.  P instances of parts, M materials.
 
     `table` holds the addresses of all of it; the object keeps the arrays alive.
     """
 
-    top: NDArray[np.float32]  # (N, 64) nodes over the places
+    top: NDArray[np.float32]  # (N, 64) nodes over the instances
     nodes: NDArray[np.float32]  # (N, 64)
-    blocks: NDArray[np.float32]  # (B, 80)
+    leaves: NDArray[np.float32]  # (B, 80)
     to_object: NDArray[np.float64]  # (P, 12) rows of world-to-object
     to_world: NDArray[np.float64]  # (P, 12)
-    places: NDArray[np.int64]  # (P, PLACE_COLUMNS)
+    instances: NDArray[np.int64]  # (P, INSTANCE_COLUMNS)
     normals: NDArray[np.float32]  # (V, 3)
     uvs: NDArray[np.float32]  # (U, 2)
     triangles: NDArray[np.uint32]  # (T, 3), numbers of the part's own vertices
@@ -83,10 +85,10 @@ class World:
         arrays: dict[int, Array] = {
             s.W_TOP: self.top,
             s.W_NODES: self.nodes,
-            s.W_BLOCKS: self.blocks,
+            s.W_LEAVES: self.leaves,
             s.W_TO_OBJECT: self.to_object,
             s.W_TO_WORLD: self.to_world,
-            s.W_PLACES: self.places,
+            s.W_INSTANCES: self.instances,
             s.W_NORMALS: self.normals,
             s.W_UVS: self.uvs,
             s.W_TRIANGLES: self.triangles,
@@ -115,13 +117,16 @@ class World:
             assert array.flags.c_contiguous, slot
             table[slot] = array.ctypes.data
         table[s.W_LAMP_COUNT], table[s.W_MEDIA_COUNT] = len(lights.rows), len(self.media)
-        table[s.W_SKY_LAMP], table[s.W_SUN_LAMP] = lights.sky_lamp, lights.sun_lamp
+        table[s.W_SKY_LAMP], table[s.W_SUN_LAMP] = lights.sky_light, lights.sun_light
         table[s.W_SKY_HEIGHT], table[s.W_SKY_WIDTH] = (
             lights.sky_columns.shape[0],
             lights.sky_columns.shape[1] - 1,
         )
-        table[s.W_PLACE_COUNT], table[s.W_MATERIAL_COUNT] = len(self.places), len(self.factors)
-        see_through = self.places[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN) == s.SEE_THROUGH
+        table[s.W_INSTANCE_COUNT], table[s.W_MATERIAL_COUNT] = (
+            len(self.instances),
+            len(self.factors),
+        )
+        see_through = self.instances[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN) == s.SEE_THROUGH
         table[s.W_SEE_THROUGH] = int(see_through.any())
         object.__setattr__(self, "table", table)
 
@@ -131,13 +136,13 @@ class World:
         return int(self.table.ctypes.data)
 
     @property
-    def lamps(self) -> int:
+    def light_count(self) -> int:
         return len(self.lights.rows)
 
 
-def new_path(lamps: int = 0) -> NDArray[np.float64]:
+def new_path(light_count: int = 0) -> NDArray[np.float64]:
     """The scratch of one thread's path, on a cache line."""
-    size = s.path_size(lamps)
+    size = s.path_size(light_count)
     raw = np.zeros(size + 8, np.float64)
     start = (-(raw.ctypes.data // 8)) % 8
     return raw[start : start + size]

@@ -20,7 +20,7 @@ def world_bounds(scene: Scene) -> tuple[np.ndarray, np.ndarray]:
     matrices = world_matrices(scene, 0.0)
     boxes = [
         world_box(matrices[n], np.array(p.bounds_min), np.array(p.bounds_max))
-        for n, m in scene.placements
+        for n, m in scene.instances
         for p in scene.meshes[m].parts
     ]
     return np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
@@ -43,8 +43,8 @@ def with_defaults(scene: Scene) -> Scene:
         node = Node("Added camera", matrix=matrix, camera=len(scene.cameras))
         scene = replace(scene, cameras=(*scene.cameras, camera), nodes=(*scene.nodes, node))
         notes.append(Note("look", "The scene has no camera: one was added that frames all of it."))
-    glows = any(max(m.emissive) > 0 or m.unlit for m in scene.materials)
-    if not scene.lamps and not glows and scene.environment is None:
+    emits = any(max(m.emissive) > 0 or m.unlit for m in scene.materials)
+    if not scene.placed_lights and not emits and scene.environment is None:
         even = (0.8, 0.8, 0.8)
         scene = replace(scene, environment=Environment(even, even, even, added=True))
         notes.append(Note("look", "The scene has no light: an even grey sky was added."))

@@ -118,8 +118,8 @@ class Material:
     ior: float = 1.5
     transmission: float = 0.0
     thickness: float = 0.0  # 0: thin-walled
-    coat: float = 0.0  # KHR_materials_clearcoat
-    coat_roughness: float = 0.0
+    clearcoat: float = 0.0  # KHR_materials_clearcoat
+    clearcoat_roughness: float = 0.0
     attenuation_color: Vec3 = (1.0, 1.0, 1.0)
     attenuation_distance: float = float("inf")  # metres
     alpha_mode: Literal["OPAQUE", "MASK", "BLEND"] = "OPAQUE"
@@ -127,24 +127,24 @@ class Material:
     double_sided: bool = False
     unlit: bool = False
     base_texture: TextureUse | None = None
-    rough_texture: TextureUse | None = None  # green: roughness, blue: metallic
+    roughness_texture: TextureUse | None = None  # green: roughness, blue: metallic
     normal_texture: TextureUse | None = None
     emissive_texture: TextureUse | None = None
     transmission_texture: TextureUse | None = None
-    coat_texture: TextureUse | None = None  # red
-    coat_rough_texture: TextureUse | None = None  # green
+    clearcoat_texture: TextureUse | None = None  # red
+    clearcoat_roughness_texture: TextureUse | None = None  # green
     occlusion_texture: TextureUse | None = None  # kept and counted; a path tracer has no use for it
 
     def uses(self) -> list[tuple[str, TextureUse]]:
         """Every texture plugged in, as (role, use)."""
         slots = (
             ("base colour", self.base_texture),
-            ("roughness", self.rough_texture),
+            ("roughness", self.roughness_texture),
             ("normal", self.normal_texture),
             ("emission", self.emissive_texture),
             ("transmission", self.transmission_texture),
-            ("coat", self.coat_texture),
-            ("coat roughness", self.coat_rough_texture),
+            ("clearcoat", self.clearcoat_texture),
+            ("clearcoat roughness", self.clearcoat_roughness_texture),
             ("occlusion", self.occlusion_texture),
         )
         return [(role, use) for role, use in slots if use is not None]
@@ -288,12 +288,12 @@ class Scene:
     )  # a temporary folder that lives as long as the scene
 
     @property
-    def placements(self) -> list[tuple[int, int]]:
+    def instances(self) -> list[tuple[int, int]]:
         """Every drawn mesh as (node, mesh)."""
         return [(i, n.mesh) for i, n in enumerate(self.nodes) if n.mesh >= 0]
 
     @property
-    def lamps(self) -> list[tuple[int, int]]:
+    def placed_lights(self) -> list[tuple[int, int]]:
         """Every placed light as (node, light)."""
         return [(i, n.light) for i, n in enumerate(self.nodes) if n.light >= 0]
 

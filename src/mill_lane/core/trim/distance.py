@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from mill_lane.core.render.sizes import chain_values
-from mill_lane.core.weigh.inventory import Inventory, TextureRow
+from mill_lane.core.weigh.analysis import Analysis, TextureRow
 
 # Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade
 # does not say where 512 begins; three times as far again is ours.
@@ -52,13 +52,13 @@ def halvings(width: int, height: int, limit: int) -> int:
     return n
 
 
-def by_distance(inventory: Inventory) -> list[Proposal]:
+def by_distance(analysis: Analysis) -> list[Proposal]:
     """What the distance rule asks for, the largest saving first.
 
     Missing and unused textures are left alone.
     """
     out = []
-    for t in inventory.textures:
+    for t in analysis.textures:
         if t.missing or t.memory_bytes == 0 or t.nearest_m is None:
             continue
         limit = side_limit(t.nearest_m)

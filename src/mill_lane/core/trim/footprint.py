@@ -3,23 +3,23 @@
 from __future__ import annotations
 
 from mill_lane.core.trim.distance import Proposal, shrunk
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.analysis import Analysis
 
 
-def by_footprint(inventory: Inventory, scale: float = 1.0) -> list[Proposal]:
+def by_footprint(analysis: Analysis, scale: float = 1.0) -> list[Proposal]:
     """What the texel need asks for, the largest saving first; none before the scene was looked at.
 
-    `scale` is the height of the final picture over `Look.height`.  Textures that no ray met are
+    `scale` is the height of the final picture over `Visibility.height`.  Textures that no ray met are
     left alone.
     """
     out = []
-    for t in inventory.textures:
+    for t in analysis.textures:
         n = t.halvings(scale)
-        if t.missing or t.nearest_m is None or t.need is None or not n:
+        if t.missing or t.nearest_m is None or t.texel_need is None or not n:
             continue
         limit = max(max(t.width, t.height) >> n, 1)
         new, held = shrunk(t, limit)
-        across, down = (round(x * scale) for x in t.need)
+        across, down = (round(x * scale) for x in t.texel_need)
         why = f"the shot shows {across} x {down} of it"
         out.append(
             Proposal(

@@ -1,1 +1,1 @@
-"""Counting and measuring a scene: inventory, distances, memory."""
+"""Counting and measuring a scene: analysis, distances, memory."""

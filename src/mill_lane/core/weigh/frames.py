@@ -97,7 +97,7 @@ def camera_track(
         raise MillError(
             f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
         ) from e
-    still = stands_still(scene, [n for n, _ in scene.placements])
+    still = stands_still(scene, [n for n, _ in scene.instances])
     posed = [world_matrices(scene, scene.seconds(f)) for f in (frames[:1] if still else frames)]
     own = np.array([node_matrix(scene, node, scene.seconds(f)) for f in frames])
     axes = own[:, :3, :3] / np.linalg.norm(own[:, :3, :3], axis=1, keepdims=True)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import BLOCK
+from mill_lane.core.render.build import LEAF
 from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.world import World
 
@@ -47,11 +47,11 @@ class Hits:
 
     ray : which of the rays.  dp : (H, 2, 3) of the point; n, dn : the shading normal and its
     change; flat : the normal of the triangle.  du, dv : (H, 3), change of UV along the surface, 0
-    where it has none.  nudge : metres to start off it.
+    where it has none.  ray_epsilon : metres to start off it.
     """
 
     ray: I64
-    place: I64
+    instance: I64
     material: I64
     p: F64
     dp: F64
@@ -62,7 +62,7 @@ class Hits:
     uv: F64
     du: F64
     dv: F64
-    nudge: F64
+    ray_epsilon: F64
 
     def texels(self, transform: F64, rows: I64) -> tuple[F64, F64]:
         """Pixels of the picture across one whole width and one whole height of a texture, at some
@@ -111,22 +111,22 @@ def meet(world: World, rays: Rays) -> Hits:
     """The nearest hits of rays; those that hit nothing are left out."""
     shooter = Shooter(world, rays.o, rays.d)
     shooter.closest()
-    hit = np.flatnonzero((shooter.places >= 0) & (shooter.t < FAR))
-    place, slot = shooter.places[hit], shooter.slots[hit]
+    hit = np.flatnonzero((shooter.instances >= 0) & (shooter.t < FAR))
+    instance, slot = shooter.instances[hit], shooter.slots[hit]
     u, v = (
         shooter.uv[hit, 0].astype(np.float64)[:, None],
         shooter.uv[hit, 1].astype(np.float64)[:, None],
     )
-    rows = world.places[place]
+    rows = world.instances[instance]
     # Corners stand in their block coordinate by coordinate, eight triangles side by side.
-    base = (slot >> 3) * BLOCK + (slot & 7)
-    flat_blocks = world.blocks.reshape(-1)
+    base = (slot >> 3) * LEAF + (slot & 7)
+    flat_blocks = world.leaves.reshape(-1)
     corners = np.stack(
         [np.stack([flat_blocks[base + 8 * (3 * c + k)] for k in range(3)], 1) for c in range(3)], 1
     ).astype(float)
     matrix, inverse = (
-        world.to_world[place].reshape(-1, 3, 4),
-        world.to_object[place].reshape(-1, 3, 4),
+        world.to_world[instance].reshape(-1, 3, 4),
+        world.to_object[instance].reshape(-1, 3, 4),
     )
     local = (
         corners[:, 0] + u * (corners[:, 1] - corners[:, 0]) + v * (corners[:, 2] - corners[:, 0])
@@ -182,16 +182,28 @@ def meet(world: World, rays: Rays) -> Hits:
         du[laid] = e1[:, :1] * along_u[laid] + e2[:, :1] * along_v[laid]
         dv[laid] = e1[:, 1:] * along_u[laid] + e2[:, 1:] * along_v[laid]
     own = np.abs(local).max(1) + np.abs(corners - corners[:, :1]).max((1, 2))
-    nudge = own * world.sizes[place] * 3e-6 + 1e-9
+    ray_epsilon = own * world.sizes[instance] * 3e-6 + 1e-9
     return Hits(
-        hit, place, rows[:, s.P_MATERIAL], p, dp, unit_n, dn, flat, front, uv, du, dv, nudge
+        hit,
+        instance,
+        rows[:, s.P_MATERIAL],
+        p,
+        dp,
+        unit_n,
+        dn,
+        flat,
+        front,
+        uv,
+        du,
+        dv,
+        ray_epsilon,
     )
 
 
 def straight_on(rays: Rays, hits: Hits, which: I64) -> Rays:
     """Rays that go on behind some of the hits as if nothing were there."""
     r = rays[hits.ray[which]]
-    return Rays(hits.p[which] + hits.nudge[which, None] * r.d, r.d, hits.dp[which], r.dd)
+    return Rays(hits.p[which] + hits.ray_epsilon[which, None] * r.d, r.d, hits.dp[which], r.dd)
 
 
 def reflected(rays: Rays, hits: Hits, which: I64) -> Rays:
@@ -206,7 +218,7 @@ def reflected(rays: Rays, hits: Hits, which: I64) -> Rays:
     flat = hits.flat[which]
     below = _dot(d, flat) <= 0
     d = np.where(below[:, None], r.d - 2 * _dot(r.d, flat)[:, None] * flat, d)
-    return Rays(hits.p[which] + hits.nudge[which, None] * flat, unit(d), hits.dp[which], dd)
+    return Rays(hits.p[which] + hits.ray_epsilon[which, None] * flat, unit(d), hits.dp[which], dd)
 
 
 def refracted(rays: Rays, hits: Hits, which: I64, eta: F64) -> Rays:
@@ -228,7 +240,7 @@ def refracted(rays: Rays, hits: Hits, which: I64, eta: F64) -> Rays:
         mu[:, None, None] * dn + (slope[:, None] * change)[..., None] * n[:, None]
     )
     back = reflected(rays, hits, which)
-    start = hits.p[which] - hits.nudge[which, None] * hits.flat[which]
+    start = hits.p[which] - hits.ray_epsilon[which, None] * hits.flat[which]
     k, k3 = through[:, None], through[:, None, None]
     return Rays(
         np.where(k, start, back.o),

@@ -21,7 +21,7 @@ NEAR_GREY = {
 
 
 @dataclass(frozen=True, eq=False)
-class ImageLook:
+class ImageUse:
     """What decoding a picture told.
 
     channels, bits : used, of those stored.  why : in words, empty where all is used.  digest : of
@@ -35,10 +35,10 @@ class ImageLook:
     small: Image
 
 
-def look_at_image(image: Image) -> ImageLook:
+def inspect_image(image: Image) -> ImageUse:
     """Decode a picture once and measure it.  Raises MillError when it is damaged."""
     if image.missing:
-        return ImageLook(image.channels, image.bits, "", "", image)
+        return ImageUse(image.channels, image.bits, "", "", image)
     pixels = decode(image.read(), image.mime, image.name)
     channels, why = used_channels(pixels, NEAR_GREY.get(image.mime, 0))
     bits = used_bits(pixels)
@@ -53,7 +53,7 @@ def look_at_image(image: Image) -> ImageLook:
     thumb = Image(
         image.name, "image/png", width, height, count, image.bits, len(data), partial(bytes, data)
     )
-    return ImageLook(channels, bits, ", ".join(why), digest.hexdigest(), thumb)
+    return ImageUse(channels, bits, ", ".join(why), digest.hexdigest(), thumb)
 
 
 def used_channels(pixels: Pixels, near: int = 0) -> tuple[int, list[str]]:

@@ -14,7 +14,7 @@ from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Layer, Recipe
 from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes, sky_bytes
 from mill_lane.core.render.slots import counters_size, path_size
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.analysis import Analysis
 
 Kind = Literal[
     "geometry", "acceleration", "textures", "environment", "film", "in_flight", "denoise"
@@ -47,7 +47,7 @@ WRITING_BYTES: dict[str, int] = {
     "samples": 4,
     "noise": 4,
     "work": 4,
-    "halves": 32,
+    "half_buffers": 32,
     "components": 9 * 12,
 }
 
@@ -115,21 +115,21 @@ class Verdict:
         return f"It would fail while {where}{count}."
 
 
-def texture_steps(inventory: Inventory, sizes: dict[int, int] | None = None) -> list[Step]:
+def texture_steps(analysis: Analysis, sizes: dict[int, int] | None = None) -> list[Step]:
     """Textures in loading order, largest first; `sizes` gives other bytes for some images (a staged
     trim).
     """
-    rows = [(sizes or {}).get(t.index, t.memory_bytes) for t in inventory.textures]
+    rows = [(sizes or {}).get(t.index, t.memory_bytes) for t in analysis.textures]
     pairs = [
         (n, t.index, t.name)
-        for n, t in zip(rows, inventory.textures, strict=True)
+        for n, t in zip(rows, analysis.textures, strict=True)
         if t.memory_bytes > 0
     ]
     return [Step("textures", name, n) for n, _, name in sorted(pairs, key=lambda x: (-x[0], x[1]))]
 
 
 def draw_up(
-    inventory: Inventory,
+    analysis: Analysis,
     recipe: Recipe,
     device: Device,
     size: tuple[int, int] | None = None,
@@ -141,19 +141,25 @@ def draw_up(
     plus the paths that it keeps in flight.
     """
     width, height = size or (recipe.width, recipe.height)
-    steps = [Step("geometry", m.name, m.geometry_bytes) for m in inventory.meshes]
-    steps.append(Step("geometry", "placements", PLACEMENT_BYTES * inventory.instances))
-    steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in inventory.meshes]
-    steps += texture_steps(inventory, texture_sizes)
-    sky_width, sky_height = recipe.sky_size
+    steps = [Step("geometry", m.name, m.geometry_bytes) for m in analysis.meshes]
+    steps.append(Step("geometry", "instances", PLACEMENT_BYTES * analysis.instances))
+    steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in analysis.meshes]
+    steps += texture_steps(analysis, texture_sizes)
+    sky_width, sky_height = recipe.environment_size
     if sky_width:
         steps.append(
-            Step("environment", "sky picture", sky_bytes(sky_width, sky_height, recipe.sky_changed))
+            Step(
+                "environment",
+                "sky picture",
+                sky_bytes(sky_width, sky_height, recipe.environment_changed),
+            )
         )
-    elif inventory.environment != "none":
+    elif analysis.environment != "none":
         steps.append(Step("environment", "sky", 4096))
-    lamps = len(inventory.lights) + (inventory.environment != "none" or sky_width > 0)
-    steps += [Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, lamps)]
+    light_count = len(analysis.lights) + (analysis.environment != "none" or sky_width > 0)
+    steps += [
+        Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, light_count)
+    ]
     if device.kind == "card":
         steps.append(
             Step(
@@ -164,7 +170,8 @@ def draw_up(
         )
     else:
         each = 8 * (
-            path_size(lamps) + counters_size(inventory.instances, len(inventory.meshes), lamps)
+            path_size(light_count)
+            + counters_size(analysis.instances, len(analysis.meshes), light_count)
         )
         steps.append(
             Step("in_flight", f"{device.render_threads} threads", device.render_threads * each)
@@ -173,17 +180,19 @@ def draw_up(
 
 
 def film_steps(
-    width: int, height: int, layers: Sequence[Layer], lamps: int
+    width: int, height: int, layers: Sequence[Layer], light_count: int
 ) -> list[tuple[str, int]]:
     """What the picture takes:
 
     the sums, what the noise is measured with, and the planes made while writing.
     """
     pixels = width * height
-    steps = [(name, n) for name, n in film_bytes(width, height, layers, lamps).items() if n]
+    steps = [(name, n) for name, n in film_bytes(width, height, layers, light_count).items() if n]
     # Every layer is copied channel by channel, and one more is held while it is made, beside the
     # number of samples it is divided by; the writer packs rows as it goes.
-    writing = 16 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * lamps) for n in layers)
+    writing = (
+        16 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * light_count) for n in layers)
+    )
     return [*steps, ("measuring the noise, or writing", max(STATISTICS_BYTES, writing) * pixels)]
 
 

@@ -61,10 +61,10 @@ def light_view(
             samples=SAMPLES,
             min_samples=SAMPLES,
             layers=("object", "lights"),
-            light_choice="estimate",
+            light_sampling="estimate",
         )
         session = Session(loaded, recipe, frame=frame, camera=camera, threads=threads)
-        if session.world.lamps > MOST_LIGHTS:
+        if session.world.light_count > MOST_LIGHTS:
             apart = False
             session = Session(
                 loaded,
@@ -82,9 +82,9 @@ def light_view(
         light = film.light.astype(np.float64) @ luma / SAMPLES
         total, pixels = total + float(light.sum()), pixels + light.size
         white = light * 2.0**exposure > 1.0
-        for thing, n in zip(*np.unique(film.object[white], return_counts=True), strict=True):
-            if thing > 0:
-                blown[int(thing) - 1] = blown.get(int(thing) - 1, 0) + int(n)
+        for index, n in zip(*np.unique(film.object[white], return_counts=True), strict=True):
+            if index > 0:
+                blown[int(index) - 1] = blown.get(int(index) - 1, 0) + int(n)
         if apart:
             each = film.lights.astype(np.float64).sum((0, 1)) @ luma / SAMPLES
             for name, part in zip(session.world.lights.names, each, strict=True):
@@ -108,7 +108,7 @@ def reach(intensity: float, mean: float) -> float | None:
 
 
 def strong_and_small(radiance: float, size: float, nearest: float | None, mean: float) -> bool:
-    """Whether a glowing surface is one that makes grain:
+    """Whether an emissive surface is one that makes grain:
 
     tiny as seen, and far brighter than the picture.
     """

@@ -17,22 +17,22 @@ from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.sizes import image_bytes, loading_order
 from mill_lane.core.scene.model import Medium, Part, Scene
 from mill_lane.core.scene.pose import world_matrices
-from mill_lane.core.weigh.frames import Track, camera_track, frames_looked_at
-from mill_lane.core.weigh.inventory import (
-    Inventory,
+from mill_lane.core.weigh.analysis import (
+    Analysis,
     LightRow,
     MediumRow,
     MeshRow,
     TextureRow,
     part_bytes,
 )
+from mill_lane.core.weigh.duplicates import Duplicate, find_duplicates
+from mill_lane.core.weigh.frames import Track, camera_track, frames_looked_at
 from mill_lane.core.weigh.nearest import Nearest, refine
-from mill_lane.core.weigh.plan import Footprint, footprint
-from mill_lane.core.weigh.twins import Twin, find_twins
+from mill_lane.core.weigh.outlines import ObjectOutline, footprint
 
 PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
 SAMPLED = 20_000
-MOST_FOOTPRINTS = 3000  # a page with more outlines would be slow
+MOST_OUTLINES = 3000  # a page with more outlines would be slow
 
 
 def box_distance(
@@ -49,7 +49,7 @@ def weigh(
     camera: str | None = None,
     progress: Progress = silent,
     exact: bool = False,
-) -> Inventory:
+) -> Analysis:
     """Count and measure a scene over its frame range.
 
     Distances are from the camera to the world-aligned box round each placed part, so that they are
@@ -61,7 +61,7 @@ def weigh(
     nearest: Nearest = {}  # by mesh and part: metres, frame, node
     seen: set[tuple[int, int]] = set()
     before: set[int] = set()  # meshes that are at times before the camera
-    parts = [(n, m, i, p) for n, m in scene.placements for i, p in enumerate(scene.meshes[m].parts)]
+    parts = [(n, m, i, p) for n, m in scene.instances for i, p in enumerate(scene.meshes[m].parts)]
     lo, hi = track.boxes(parts)
     for f in range(len(frames)):
         k = f if len(lo) > 1 else 0
@@ -76,21 +76,23 @@ def weigh(
         progress((0.2 if exact else 0.5) * (f + 1) / len(frames), "distances over the frames")
     if exact:
         nearest |= refine(track, parts, lo, hi, box_distance, part(progress, 0.2, 0.8))
-    copies = Counter(m for _, m in scene.placements)
-    twins = find_twins(scene, sorted(copies))
+    copies = Counter(m for _, m in scene.instances)
+    duplicates = find_duplicates(scene, sorted(copies))
     progress(0.9, "copies")
-    meshes = [_mesh_row(scene, m, copies[m], nearest, seen, twins, frames) for m in sorted(copies)]
+    meshes = [
+        _mesh_row(scene, m, copies[m], nearest, seen, duplicates, frames) for m in sorted(copies)
+    ]
     meshes = [
         m.model_copy(update={"behind": m.index not in before and m.triangles > 0}) for m in meshes
     ]
     if exact:
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
-    outlines, left_out = _footprints(scene, track)
-    return Inventory(
+    outlines, left_out = _outlines(scene, track)
+    return Analysis(
         name=scene.name,
         triangles=sum(r.triangles * r.copies for r in meshes),
         unique_triangles=sum(r.triangles for r in meshes),
-        instances=len(scene.placements),
+        instances=len(scene.instances),
         frames=scene.frames,
         frames_looked_at=len(frames),
         frame_rate=scene.frame_rate,
@@ -101,10 +103,10 @@ def weigh(
         meshes=meshes,
         textures=_textures(scene, nearest, seen),
         lights=_lights(scene, track.positions, lo[0], hi[0], parts),
-        see_through=sum(m.passes_light for m in scene.materials),
+        transparent_materials=sum(m.passes_light for m in scene.materials),
         media=len(scene.media),
-        footprints=outlines,
-        footprints_left_out=left_out,
+        outlines=outlines,
+        outlines_left_out=left_out,
         notes=[(n.level, n.text) for n in scene.notes],
         read_as=scene.read_as,
         fogs=[_fog(m) for m in scene.media],
@@ -123,7 +125,7 @@ def _mesh_row(
     copies: int,
     nearest: Nearest,
     seen: set[tuple[int, int]],
-    twins: dict[int, Twin],
+    duplicates: dict[int, Duplicate],
     frames: list[int],
 ) -> MeshRow:
     mesh = scene.meshes[m]
@@ -140,8 +142,8 @@ def _mesh_row(
         nearest_m=near[0] if near else None,
         nearest_frame=frames[near[1]] if near else None,
         in_view=any((m, i) in seen for i in range(len(mesh.parts))),
-        twin_of=twins[m].of if m in twins else None,
-        twin_baked=m in twins and twins[m].baked,
+        duplicate_of=duplicates[m].of if m in duplicates else None,
+        duplicate_baked=m in duplicates and duplicates[m].baked,
         uv_vertices=sum(p.vertices for p in mesh.parts if p.has_uvs),
         images=sorted(
             {
@@ -240,7 +242,7 @@ def _lights(
     matrices = world_matrices(scene, 0.0)
     luma = np.array(LUMA)
     rows = []
-    for node, index in scene.lamps:
+    for node, index in scene.placed_lights:
         light = scene.lights[index]
         strength = float(np.array(light.color) @ luma) * light.intensity
         distance = None
@@ -269,7 +271,7 @@ def _lights(
             rows.append(
                 LightRow(
                     name=scene.nodes[node].name,
-                    kind="glowing mesh",
+                    kind="emissive mesh",
                     power=radiance * area * math.pi,
                     size_m=float(extent.max()),
                     nearest_m=distance,
@@ -289,30 +291,30 @@ def mesh_area(p: Part) -> float:
     return float(np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]), axis=1).sum() / 2)
 
 
-def _footprints(scene: Scene, track: Track) -> tuple[list[Footprint], int]:
+def _outlines(scene: Scene, track: Track) -> tuple[list[ObjectOutline], int]:
     """Outlines of the largest placed objects, and how many smaller ones are left out."""
     sizes: dict[int, tuple[Any, Any, int]] = {}
-    for mesh in {m for _, m in scene.placements}:
+    for mesh in {m for _, m in scene.instances}:
         boxes = [p for p in scene.meshes[mesh].parts if p.triangles]
         if boxes:
             lo = np.min([p.bounds_min for p in boxes], axis=0)
             hi = np.max([p.bounds_max for p in boxes], axis=0)
             sizes[mesh] = lo, hi, sum(sum(part_bytes(p)) for p in boxes)
     drawn = [
-        (thing, node, mesh) for thing, (node, mesh) in enumerate(scene.placements) if mesh in sizes
+        (index, node, mesh) for index, (node, mesh) in enumerate(scene.instances) if mesh in sizes
     ]
-    left_out = max(len(drawn) - MOST_FOOTPRINTS, 0)
+    left_out = max(len(drawn) - MOST_OUTLINES, 0)
     if left_out:
         half = np.array([sizes[mesh][1] - sizes[mesh][0] for _, _, mesh in drawn]) / 2
         reach = np.einsum(
             "nij,nj->ni", np.abs(track.still[[node for _, node, _ in drawn], :3, :3]), half
         )
-        order = np.argsort(-reach[:, 0] * reach[:, 2], kind="stable")[:MOST_FOOTPRINTS]
+        order = np.argsort(-reach[:, 0] * reach[:, 2], kind="stable")[:MOST_OUTLINES]
         drawn = [drawn[i] for i in sorted(order)]
     made = [
         footprint(scene.nodes[node].name, mesh, track.still[node], *sizes[mesh]).model_copy(
-            update={"thing": thing}
+            update={"object": index}
         )
-        for thing, node, mesh in drawn
+        for index, node, mesh in drawn
     ]
     return made, left_out

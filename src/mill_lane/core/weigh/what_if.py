@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from mill_lane.core.devices.memory_profile import Load, MemoryProfile
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Layer, Recipe
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Step, draw_up
 
 
@@ -47,17 +47,17 @@ class WhatIf(BaseModel):
         return device.model_copy(update=change)
 
 
-def load_of(inventory: Inventory, recipe: Recipe, samples: int, denoise: bool) -> Load:
+def load_of(analysis: Analysis, recipe: Recipe, samples: int, denoise: bool) -> Load:
     """What a render holds, counted for a memory profile.
 
     Textures count with their mip levels, layers with the beauty.
     """
     pixels = recipe.width * recipe.height
     values = {8: 0.0, 16: 0.0}
-    for t in inventory.textures:
+    for t in analysis.textures:
         if t.memory_bytes:
             values[16 if t.bits > 8 else 8] += t.width * t.height * t.channels
-    triangles = sum(m.triangles for m in inventory.meshes)
+    triangles = sum(m.triangles for m in analysis.meshes)
     return Load(
         triangles=triangles,
         values8=values[8],
@@ -69,7 +69,7 @@ def load_of(inventory: Inventory, recipe: Recipe, samples: int, denoise: bool) -
 
 
 def reckon(
-    inventory: Inventory,
+    analysis: Analysis,
     recipe: Recipe,
     device: Device,
     asked: WhatIf,
@@ -79,14 +79,14 @@ def reckon(
     recipe = asked.recipe(recipe)
     device = asked.device(device, recipe.width * recipe.height)
     if profile is None:
-        return draw_up(inventory, recipe, device), device
+        return draw_up(analysis, recipe, device), device
     load = load_of(
-        inventory, recipe, asked.in_flight(device, recipe.width * recipe.height), asked.denoise
+        analysis, recipe, asked.in_flight(device, recipe.width * recipe.height), asked.denoise
     )
     steps = [
-        Step("geometry", m.name, round(profile.triangle * m.triangles)) for m in inventory.meshes
+        Step("geometry", m.name, round(profile.triangle * m.triangles)) for m in analysis.meshes
     ]
-    for t in sorted(inventory.textures, key=lambda t: -t.memory_bytes):
+    for t in sorted(analysis.textures, key=lambda t: -t.memory_bytes):
         if t.memory_bytes:
             each = profile.value16 if t.bits > 8 else profile.value8
             steps.append(Step("textures", t.name, round(each * t.width * t.height * t.channels)))

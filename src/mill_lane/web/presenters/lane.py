@@ -13,7 +13,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.trim.distance import by_distance
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
 from mill_lane.store.models import Job, Run, SceneVersion, Staged, Task, Trial
-from mill_lane.web.context import device_of, inventory_of, kept_trials
+from mill_lane.web.context import analysis_of, device_of, kept_trials
 from mill_lane.web.format import count, gigabytes, predicted, size
 
 Mark = Literal["order", "look", "fail", "todo"]
@@ -53,23 +53,23 @@ class Lane:
 
 def lane(db: Session, job: Job, version: SceneVersion) -> Lane:
     """Work out every station's figure from what is kept now."""
-    inventory, device, final = (
-        inventory_of(version),
+    analysis, device, final = (
+        analysis_of(version),
         device_of(job.device),
         Recipe.model_validate(job.final),
     )
-    ledger = draw_up(inventory, final, device)
+    ledger = draw_up(analysis, final, device)
     verdict = judge(ledger, device.free_bytes)
     trials = [t for t in kept_trials(db, job) if t.measured]
-    proposals = by_distance(inventory)
+    proposals = by_distance(analysis)
     staged = db.scalar(select(func.count(Staged.id)).where(Staged.version_id == version.id)) or 0
     estimate = estimate_for(job, version, trials)
-    warnings = any(level in ("look", "lost") for level, _ in inventory.notes)
+    warnings = any(level in ("look", "lost") for level, _ in analysis.notes)
     spare = verdict.headroom / device.free_bytes
     fit: Mark = "fail" if not verdict.fits else "look" if spare < 0.05 else "order"
     figure, mark, running = _finish(db, job, version, estimate)
     figures = [
-        ("scene", "Scene", f"{count(inventory.triangles)} tris", "look" if warnings else "order"),
+        ("scene", "Scene", f"{count(analysis.triangles)} tris", "look" if warnings else "order"),
         ("machine", "Machine", f"{gigabytes(device.free_bytes)} free", "order"),
         ("fit", "Fit", f"{size(abs(verdict.headroom))} {'left' if verdict.fits else 'over'}", fit),
         (

@@ -8,13 +8,13 @@ import numpy as np
 
 from mill_lane.core.formats.pictures import decode, encode
 from mill_lane.core.image.maps import ramp
-from mill_lane.core.weigh.inventory import Look
+from mill_lane.core.weigh.analysis import Visibility
 
 TIMES = 3  # how much larger the coarse map is drawn
 
 
-def overlap_map(look: Look) -> bytes:
+def overlap_map(look: Visibility) -> bytes:
     """A PNG of the map, from none (dark) to the most there are (light)."""
     counts = decode(base64.b64decode(look.overlap), "image/png")[..., 0].astype(float)
-    picture = ramp(counts / max(look.layers_most, 1))
+    picture = ramp(counts / max(look.transparency_depth, 1))
     return encode(np.repeat(np.repeat(picture, TIMES, 0), TIMES, 1), "image/png")

@@ -7,9 +7,9 @@ import math
 from collections.abc import Collection
 from dataclasses import dataclass
 
+from mill_lane.core.weigh.analysis import Analysis, MeshRow
 from mill_lane.core.weigh.frames import frames_looked_at
-from mill_lane.core.weigh.inventory import Inventory, MeshRow
-from mill_lane.core.weigh.plan import Footprint
+from mill_lane.core.weigh.outlines import ObjectOutline
 
 WIDTH, HEIGHT = 620.0, 470.0
 MARGIN = 16.0
@@ -76,7 +76,7 @@ class Plan:
 
 
 def plan(
-    inventory: Inventory,
+    analysis: Analysis,
     chosen: Collection[int],
     shade: str = "memory",
     scale_px: float = 1.0,
@@ -92,14 +92,14 @@ def plan(
     lies within 24 m of the camera; larger things run over its edge, and what is farther is counted,
     not drawn.
     """
-    cx, cz = inventory.camera_path[0]
+    cx, cz = analysis.camera_path[0]
     near = [
         f.outline
-        for f in inventory.footprints
+        for f in analysis.outlines
         if all(math.hypot(x - cx, z - cz) < REACH for x, z in f.outline)
     ]
     points = [p for outline in near for p in outline]
-    points += inventory.camera_path
+    points += analysis.camera_path
     lo_x, hi_x = min(p[0] for p in points), max(p[0] for p in points)
     lo_z, hi_z = min(p[1] for p in points), max(p[1] for p in points)
     scale = min(
@@ -112,12 +112,12 @@ def plan(
         return round(WIDTH / 2 + (x - mid_x) * scale, 1), round(HEIGHT / 2 + (z - mid_z) * scale, 1)
 
     shading = SHADINGS[shade]
-    rows = {m.index: m for m in inventory.meshes}
-    wasted = {t.index: t.wasted_bytes(scale_px) for t in inventory.textures}
+    rows = {m.index: m for m in analysis.meshes}
+    wasted = {t.index: t.wasted_bytes(scale_px) for t in analysis.textures}
     outlines: list[Outline] = []
     labels: list[Label] = []
     beyond = 0
-    for f in inventory.footprints:
+    for f in analysis.outlines:
         nearest = min(math.hypot(x - cx, z - cz) for x, z in f.outline)
         if nearest > REACH and not around(f.outline, cx, cz):
             beyond += 1
@@ -148,17 +148,17 @@ def plan(
         )
         if room > wide + 4 and 14 < tall < 200 and free:
             labels.append(Label(o.name, round(x, 1), round(y + 4, 1)))
-    frames = frames_looked_at(inventory.frames)
+    frames = frames_looked_at(analysis.frames)
     now = min(
         range(len(frames)),
         key=lambda k: abs(frames[k] - (frame if frame is not None else frames[0])),
     )
     stations = []
-    for (px, pz), (ax, az) in zip(inventory.camera_path, inventory.camera_ahead, strict=True):
+    for (px, pz), (ax, az) in zip(analysis.camera_path, analysis.camera_ahead, strict=True):
         n = math.hypot(ax, az) or 1.0
         ends: list[float] = []
         for sign in (-1, 1):
-            a = sign * inventory.camera_half_angle
+            a = sign * analysis.camera_half_angle
             dx, dz = (
                 (ax * math.cos(a) - az * math.sin(a)) / n,
                 (ax * math.sin(a) + az * math.cos(a)) / n,
@@ -167,7 +167,7 @@ def plan(
         stations.append((*at(px, pz), *ends))
     x0, y0, *far = stations[now]
     wedge = f"{x0},{y0} {far[0]},{far[1]} {far[2]},{far[3]}"
-    path = " ".join(f"{x},{y}" for x, y in (at(x, z) for x, z in inventory.camera_path))
+    path = " ".join(f"{x},{y}" for x, y in (at(x, z) for x, z in analysis.camera_path))
     bands = []
     for metres in (3.0, 10.0):
         r = metres * scale
@@ -193,7 +193,7 @@ def plan(
 
 
 def _value(
-    f: Footprint, row: MeshRow | None, wasted: dict[int, int], shade: str, scale: float
+    f: ObjectOutline, row: MeshRow | None, wasted: dict[int, int], shade: str, scale: float
 ) -> float | None:
     """What an object is shaded by; None where it is not known."""
     if shade == "memory" or row is None:
@@ -202,7 +202,11 @@ def _value(
         return row.triangles_per_px / scale**2 if row.triangles_per_px is not None else None
     if shade == "texels":
         return float(sum(wasted.get(i, 0) for i in row.images)) if row.seen is not None else None
-    return float({"seen": 0, "reflected": 1, "lights": 2, "never": 3}[f.seen]) if f.seen else None
+    return (
+        float({"camera": 0, "reflection": 1, "light_only": 2, "never": 3}[f.seen])
+        if f.seen
+        else None
+    )
 
 
 def around(outline: list[tuple[float, float]], x: float, z: float) -> bool:

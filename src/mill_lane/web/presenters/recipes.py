@@ -34,7 +34,7 @@ class Group:
 
 
 CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
-    "light_choice": (
+    "light_sampling": (
         ("estimate", "one, by estimate"),
         ("power", "one, by power"),
         ("all", "all of them"),
@@ -47,10 +47,10 @@ FIRST = (
     "samples",
     "min_samples",
     "noise",
-    "clean",
+    "converged_fraction",
     "bounces",
     "transparent_layers",
-    "clamp_bounced",
+    "radiance_limit_indirect",
     "time_limit",
     "exposure",
     "seed",
@@ -63,7 +63,7 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
             "bounces_specular",
             "bounces_transmission",
             "bounces_volume",
-            "direct_clamp",
+            "radiance_limit_direct",
             "caustics",
         ),
         "",
@@ -76,9 +76,9 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     (
         "Which lights",
         (
-            "light_choice",
+            "light_sampling",
             "light_threshold",
-            "sky_visible",
+            "environment_visible",
             "sun_elevation",
             "sun_azimuth",
             "sky_strength",
@@ -87,7 +87,7 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ),
     (
         "Sky picture",
-        ("sky_picture", "sky_turn", "sky_gain"),
+        ("environment_picture", "environment_rotation", "environment_intensity"),
         "An HDR or EXR of the whole sphere goes before sun and sky.",
     ),
     (
@@ -98,11 +98,11 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ("How it is drawn", ("order", "tile_size"), ""),
     (
         "For previews only",
-        ("early_end", "pattern_block"),
+        ("russian_roulette_threshold", "pattern_block"),
         "They save time and leave blotches in dark places.",
     ),
 )
-PERCENT = ("noise", "clean")
+PERCENT = ("noise", "converged_fraction")
 
 
 def field(recipe: Recipe, name: str) -> Field:
@@ -113,7 +113,7 @@ def field(recipe: Recipe, name: str) -> Field:
     label, unit = str(info.title), str(extra.get("unit", ""))
     if name in CHOICES:
         return Field(name, label, value, "choice", choices=CHOICES[name])
-    if name == "sky_picture":
+    if name == "environment_picture":
         return Field(name, label, value, "picture")
     if isinstance(value, bool):
         return Field(name, label, value, "switch")
@@ -144,9 +144,9 @@ def groups(recipe: Recipe, lamps: Sequence[str]) -> list[Group]:
         for title, names, hint in GROUPS
     ]
     lines = [
-        Field(f"lamp_{name}", name, f"{recipe.lamp_scales.get(name, 1.0):g}", unit="×", step="any")
+        Field(f"lamp_{name}", name, f"{recipe.light_scales.get(name, 1.0):g}", unit="×", step="any")
         for name in dict.fromkeys(lamps)
     ]
     if lines:
-        out.append(Group("Each light", lines, bool(recipe.lamp_scales), "0 switches it off."))
+        out.append(Group("Each light", lines, bool(recipe.light_scales), "0 switches it off."))
     return out

@@ -6,7 +6,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 
 from mill_lane.core.trim.distance import by_distance
-from mill_lane.core.weigh.inventory import Inventory, MeshRow
+from mill_lane.core.weigh.analysis import Analysis, MeshRow
 from mill_lane.web.format import count, listed, percent, plural, size
 
 # Common practice: subdivided far beyond a pixel when several triangles share one, over a picture's
@@ -23,27 +23,27 @@ class Finding:
     query: str
 
 
-def headline(i: Inventory) -> str:
+def headline(i: Analysis) -> str:
     return (
         f"{count(i.triangles)} triangles, {plural(sum(t.memory_bytes > 0 for t in i.textures), 'texture')}, "
         f"{plural(len(i.lights), 'light')}"
     )
 
 
-def findings(i: Inventory, scale: float = 1.0) -> list[Finding]:
+def findings(i: Analysis, scale: float = 1.0) -> list[Finding]:
     """What stands out, the largest saving first; `scale` is the height of the final picture over
-    `Look.height`.
+    `Visibility.height`.
     """
     out = [*_textures(i, scale), *_meshes(i, scale), *_lights(i)]
     return [f for _, f in sorted(out, key=lambda x: -x[0])]
 
 
-def _textures(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
+def _textures(i: Analysis, scale: float) -> list[tuple[int, Finding]]:
     out: list[tuple[int, Finding]] = []
     held = sum(t.memory_bytes for t in i.textures)
     proposals = by_distance(i)
     wasted = sum(t.wasted_bytes(scale) for t in i.textures)
-    if i.look is not None and wasted:
+    if i.visibility is not None and wasted:
         n = sum(t.wasted_bytes(scale) > 0 for t in i.textures)
         text = f"{plural(n, 'texture has', 'textures have')} more texels than the shot can show"
         out.append(
@@ -85,20 +85,20 @@ def _textures(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     return out
 
 
-def _meshes(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
+def _meshes(i: Analysis, scale: float) -> list[tuple[int, Finding]]:
     out: list[tuple[int, Finding]] = []
     groups: dict[int, list[MeshRow]] = defaultdict(list)
     for m in i.meshes:
-        groups[m.twin_of if m.twin_of is not None else m.index].append(m)
-    twins = [g for g in groups.values() if len(g) > 1]
-    if twins:
-        n = sum(len(g) for g in twins)
+        groups[m.duplicate_of if m.duplicate_of is not None else m.index].append(m)
+    duplicates = [g for g in groups.values() if len(g) > 1]
+    if duplicates:
+        n = sum(len(g) for g in duplicates)
         held, could = (
-            sum(m.memory_bytes for g in twins for m in g),
-            sum(g[0].memory_bytes for g in twins),
+            sum(m.memory_bytes for g in duplicates for m in g),
+            sum(g[0].memory_bytes for g in duplicates),
         )
-        baked = sum(m.twin_baked for g in twins for m in g)
-        text = f"{n} meshes are copies of {len(twins)}" + (
+        baked = sum(m.duplicate_baked for g in duplicates for m in g)
+        text = f"{n} meshes are copies of {len(duplicates)}" + (
             f", {baked} of them turned, mirrored or scaled" if baked else ""
         )
         out.append(
@@ -107,7 +107,7 @@ def _meshes(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
                 Finding(text, f"{size(held)} could be {size(could)}", "tab=meshes&q=copy"),
             )
         )
-    looked = i.look is not None
+    looked = i.visibility is not None
     unseen = [m for m in i.meshes if (m.seen == "never" if looked else not m.in_view)]
     if unseen:
         text = f"{'Never matters to' if looked else 'Never in'} the picture: {listed(m.name for m in unseen)}"
@@ -138,12 +138,12 @@ def _meshes(i: Inventory, scale: float) -> list[tuple[int, Finding]]:
     return out
 
 
-def _lights(i: Inventory) -> list[tuple[int, Finding]]:
+def _lights(i: Analysis) -> list[tuple[int, Finding]]:
     out: list[tuple[int, Finding]] = []
     small = [
         x
         for x in i.lights
-        if (x.grainy if i.stage >= 4 else x.kind == "glowing mesh" and 0 < x.size_m < 0.05)
+        if (x.noisy if i.stage >= 4 else x.kind == "emissive mesh" and 0 < x.size_m < 0.05)
     ]
     if small:
         out.append(
@@ -163,8 +163,8 @@ def _lights(i: Inventory) -> list[tuple[int, Finding]]:
         )
         text = f"{len(idle)} {each}: {listed(x.name for x in idle)}"
         out.append((0, Finding(text, "time", "tab=lights&sort=share&turned=true")))
-    if i.look is not None:
-        blown = [(name, share) for name, share in i.look.blown if share >= BLOWN]
+    if i.visibility is not None:
+        blown = [(name, share) for name, share in i.visibility.blown if share >= BLOWN]
         if blown:
             text = f"Brighter than white: {listed(f'{name} ({percent(share)} of the picture)' for name, share in blown)}"
             out.append((0, Finding(text, "blown out", "tab=transparency")))

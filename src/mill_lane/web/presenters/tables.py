@@ -9,11 +9,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from mill_lane.core.weigh.inventory import Inventory
+from mill_lane.core.weigh.analysis import Analysis
 
 FAR = 1e18  # where nothing is near, for sorting
 # How a thing matters, in the words that the tables say and the filter finds; the most first.
-CLASSES = {"seen": "seen", "reflected": "in reflection", "lights": "lights only", "never": "never"}
+CLASSES = {
+    "camera": "seen",
+    "reflection": "in reflection",
+    "light_only": "lights only",
+    "never": "never",
+}
 RANK = {c: n for n, c in enumerate(CLASSES)}
 
 
@@ -61,14 +66,19 @@ MESHES = (
     Column("shown", "share_frame", _or_least("share_frame"), on_page=False),
     Column("view", "in_view", lambda m: m.in_view, on_page=False),
     Column("behind", "behind", lambda m: m.behind, on_page=False),
-    Column("copy", "twin_of", lambda m: m.twin_of if m.twin_of is not None else -1, on_page=False),
+    Column(
+        "copy",
+        "duplicate_of",
+        lambda m: m.duplicate_of if m.duplicate_of is not None else -1,
+        on_page=False,
+    ),
 )
 TEXTURES = (
     Column("name", "name", lambda t: t.name, True),
     Column("role", "used_for", lambda t: t.role, True),
     Column("pixels", "width", lambda t: t.width * t.height),
     Column("height", "height", lambda t: t.height, on_page=False),
-    Column("need", "need_px", lambda t: max(t.need) if t.need else -1.0),
+    Column("need", "need_px", lambda t: max(t.texel_need) if t.texel_need else -1.0),
     Column("bits", "bits", lambda t: t.channels * t.bits),
     Column("channels", "channels", lambda t: t.channels, on_page=False),
     Column("used", "channels_used", _or_least("channels_used"), on_page=False),
@@ -96,7 +106,7 @@ USUAL = {"meshes": "memory", "textures": "memory", "lights": "power"}
 
 
 def rows(
-    i: Inventory, table: str, sort: str = "", turned: bool = False, words: str = ""
+    i: Analysis, table: str, sort: str = "", turned: bool = False, words: str = ""
 ) -> list[Any]:
     """The rows of a table that hold every word, in the order of a column, turned round or not.
 
@@ -128,7 +138,7 @@ def _text(row: Any) -> str:
         getattr(row, "kind", ""),
         CLASSES.get(getattr(row, "seen", None) or "", ""),
     ]
-    more += ["copy"] if getattr(row, "twin_of", None) is not None else []
+    more += ["copy"] if getattr(row, "duplicate_of", None) is not None else []
     more += [] if getattr(row, "in_view", True) else ["not in view"]
     more += ["behind the camera"] if getattr(row, "behind", False) else []
     more += ["same"] if getattr(row, "same_as", None) is not None else []
@@ -149,7 +159,7 @@ def as_csv(table: str, found: list[Any]) -> str:
 
 
 def _cell(c: Column, row: Any) -> Any:
-    named = {"used_for": "role", "need_px": "need"}.get(c.title, c.title)
+    named = {"used_for": "role", "need_px": "texel_need"}.get(c.title, c.title)
     value = getattr(row, named, None)
     if callable(value):
         value = value()

@@ -46,24 +46,26 @@ class Row:
 def name_of(setting: str) -> str:
     """A setting in running text."""
     title = str(Recipe.model_fields[setting].title or setting)
-    return {"noise": "noise threshold", "clamp_bounced": "clamp", "samples": "samples"}.get(
-        setting, title[0].lower() + title[1:]
-    )
+    return {
+        "noise": "noise threshold",
+        "radiance_limit_indirect": "clamp",
+        "samples": "samples",
+    }.get(setting, title[0].lower() + title[1:])
 
 
 def as_text(setting: str, value: Any) -> str:
-    if setting in ("noise", "clean"):
+    if setting in ("noise", "converged_fraction"):
         return f"{value * 100:g} %"
     if setting == "samples" and value >= MOST_SAMPLES:
         return "no end"
-    if setting == "sky_picture":
+    if setting == "environment_picture":
         return value.split("/")[2] if value else "none"
     if isinstance(value, bool):
         return "on" if value else "off"
     return f"{value:g}" if isinstance(value, float) else "none" if value is None else str(value)
 
 
-def lamp_changes(old: dict[str, float], new: dict[str, float]) -> list[str]:
+def light_changes(old: dict[str, float], new: dict[str, float]) -> list[str]:
     """Lamps that were made weaker, stronger, or switched off."""
     names = sorted(n for n in {*old, *new} if old.get(n, 1.0) != new.get(n, 1.0))
     return [f"{n} × {new.get(n, 1.0):g}" if new.get(n, 1.0) else f"{n} off" for n in names]
@@ -94,8 +96,8 @@ def changes(trial: Trial, before: Trial | None) -> str:
         .changed_from(Recipe.model_validate(before.recipe))
         .items()
     ):
-        if field == "lamp_scales":
-            out += lamp_changes(old, new)
+        if field == "light_scales":
+            out += light_changes(old, new)
         elif field == "layers":
             out.append("layers changed")
         else:

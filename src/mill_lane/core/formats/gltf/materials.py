@@ -27,7 +27,7 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
     strength = float(ext.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0))
     transmission = ext.get("KHR_materials_transmission", {})
     volume = ext.get("KHR_materials_volume", {})
-    coat = ext.get("KHR_materials_clearcoat", {})
+    clearcoat = ext.get("KHR_materials_clearcoat", {})
     emissive = [float(x) * strength for x in entry.get("emissiveFactor", (0, 0, 0))]
     ior = float(ext.get("KHR_materials_ior", {}).get("ior", 1.5))
     mode = entry.get("alphaMode", "OPAQUE")
@@ -44,19 +44,19 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
         thickness=float(volume.get("thicknessFactor", 0.0)),
         attenuation_color=_tuple(volume.get("attenuationColor", (1, 1, 1)), 3),
         attenuation_distance=float(volume.get("attenuationDistance", math.inf)),
-        coat=float(coat.get("clearcoatFactor", 0.0)),
-        coat_roughness=float(coat.get("clearcoatRoughnessFactor", 0.0)),
+        clearcoat=float(clearcoat.get("clearcoatFactor", 0.0)),
+        clearcoat_roughness=float(clearcoat.get("clearcoatRoughnessFactor", 0.0)),
         alpha_mode=mode,
         alpha_cutoff=float(entry.get("alphaCutoff", 0.5)),
         double_sided=bool(entry.get("doubleSided", False)),
         unlit="KHR_materials_unlit" in ext,
         base_texture=_use(pbr.get("baseColorTexture")),
-        rough_texture=_use(pbr.get("metallicRoughnessTexture")),
+        roughness_texture=_use(pbr.get("metallicRoughnessTexture")),
         normal_texture=_use(entry.get("normalTexture"), "scale"),
         emissive_texture=_use(entry.get("emissiveTexture")),
         transmission_texture=_use(transmission.get("transmissionTexture")),
-        coat_texture=_use(coat.get("clearcoatTexture")),
-        coat_rough_texture=_use(coat.get("clearcoatRoughnessTexture")),
+        clearcoat_texture=_use(clearcoat.get("clearcoatTexture")),
+        clearcoat_roughness_texture=_use(clearcoat.get("clearcoatRoughnessTexture")),
         occlusion_texture=_use(entry.get("occlusionTexture"), "strength"),
     )
 
@@ -90,8 +90,8 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
     pbr |= {"metallicFactor": m.metallic, "roughnessFactor": m.roughness}
     if m.base_texture:
         pbr["baseColorTexture"] = _info(m.base_texture, used)
-    if m.rough_texture:
-        pbr["metallicRoughnessTexture"] = _info(m.rough_texture, used)
+    if m.roughness_texture:
+        pbr["metallicRoughnessTexture"] = _info(m.roughness_texture, used)
     out["pbrMetallicRoughness"] = pbr
     if m.normal_texture:
         out["normalTexture"] = _info(m.normal_texture, used, "scale")
@@ -119,15 +119,15 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
         if math.isfinite(m.attenuation_distance):
             v["attenuationDistance"] = m.attenuation_distance
         ext["KHR_materials_volume"] = v
-    if m.coat > 0:
+    if m.clearcoat > 0:
         c: dict[str, Any] = {
-            "clearcoatFactor": m.coat,
-            "clearcoatRoughnessFactor": m.coat_roughness,
+            "clearcoatFactor": m.clearcoat,
+            "clearcoatRoughnessFactor": m.clearcoat_roughness,
         }
-        if m.coat_texture:
-            c["clearcoatTexture"] = _info(m.coat_texture, used)
-        if m.coat_rough_texture:
-            c["clearcoatRoughnessTexture"] = _info(m.coat_rough_texture, used)
+        if m.clearcoat_texture:
+            c["clearcoatTexture"] = _info(m.clearcoat_texture, used)
+        if m.clearcoat_roughness_texture:
+            c["clearcoatRoughnessTexture"] = _info(m.clearcoat_roughness_texture, used)
         ext["KHR_materials_clearcoat"] = c
     if m.unlit:
         ext["KHR_materials_unlit"] = {}

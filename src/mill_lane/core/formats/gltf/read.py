@@ -122,7 +122,7 @@ def _read(document: Document) -> Scene:
         notes=tuple(notes),
         origin=document,
     )
-    if not scene.placements:
+    if not scene.instances:
         raise MillError(
             f"{document.name} has no mesh in its scene.",
             "Check that the objects are visible and included in the export.",

@@ -117,7 +117,7 @@ class Library:
         )
         roughness = math.sqrt(math.sqrt(2.0 / (max(number("Ns", 10.0), 0.0) + 2.0)))
         emissive = colour("Ke", (0.0, 0.0, 0.0))
-        glow = self._use(values.get("map_Ke"))
+        emission = self._use(values.get("map_Ke"))
         clear = values.get("illum", "").strip() in ("4", "6", "7", "9")
         return replace(
             m,
@@ -125,13 +125,13 @@ class Library:
             metallic=min(max(number("Pm", 0.0), 0.0), 1.0),
             roughness=min(max(number("Pr", roughness), 0.0), 1.0),
             ior=min(max(number("Ni", 1.5), 1.0), 4.0) if number("Ni", 1.5) > 1.0 else 1.5,
-            coat=min(max(number("Pc", 0.0), 0.0), 1.0),
-            coat_roughness=min(max(number("Pcr", 0.0), 0.0), 1.0),
-            emissive=(1.0, 1.0, 1.0) if glow and emissive == (0.0, 0.0, 0.0) else emissive,
+            clearcoat=min(max(number("Pc", 0.0), 0.0), 1.0),
+            clearcoat_roughness=min(max(number("Pcr", 0.0), 0.0), 1.0),
+            emissive=(1.0, 1.0, 1.0) if emission and emissive == (0.0, 0.0, 0.0) else emissive,
             transmission=1.0 if clear and alpha >= 1.0 else 0.0,
             alpha_mode="BLEND" if alpha < 1.0 or cut_out else "OPAQUE",
             base_texture=base,
-            emissive_texture=glow,
+            emissive_texture=emission,
             normal_texture=self._use(values.get("norm")),
         )
 

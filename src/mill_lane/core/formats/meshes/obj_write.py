@@ -43,8 +43,8 @@ def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
     temporary = path.with_name(path.name + ".part")
     with temporary.open("w", encoding="utf-8", newline="\n") as f:
         f.write(f"# Metres, Y up.\nmtllib {library.name}\n")
-        placements = scene.placements
-        for done, (node, mesh) in enumerate(placements):
+        instances = scene.instances
+        for done, (node, mesh) in enumerate(instances):
             f.write(f"o {plain(scene.nodes[node].name, 'object')}_{done}\n")
             for part in scene.meshes[mesh].parts:
                 if not part.triangles:
@@ -68,7 +68,7 @@ def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
                     f.writelines(_rows("f %d//%d %d//%d %d//%d\n", index))
                 vertex += len(g.positions)
             progress(
-                (done + 1) / len(placements), f"writing: {done + 1} of {len(placements)} objects"
+                (done + 1) / len(instances), f"writing: {done + 1} of {len(instances)} objects"
             )
     temporary.replace(path)
     return _lost(scene)
@@ -81,10 +81,10 @@ def placed(g: Geometry, matrix: NDArray[np.float64]) -> Geometry:
     normals = g.normals @ np.linalg.pinv(linear) if turn else g.normals
     normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
     return Geometry(
-        g.positions @ linear.T + matrix[:3, 3],
-        normals,
+        (g.positions @ linear.T + matrix[:3, 3]).astype(np.float32),
+        normals.astype(np.float32),
         g.uvs,
-        g.triangles[:, ::-1] if turn < 0 else g.triangles,  # type: ignore[arg-type]
+        g.triangles[:, ::-1] if turn < 0 else g.triangles,
     )
 
 
@@ -127,8 +127,8 @@ def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folde
         f"illum {7 if m.transmission > 0 else 2}",
         f"Pr {m.roughness:.6g}",
         f"Pm {m.metallic:.6g}",
-        f"Pc {m.coat:.6g}",
-        f"Pcr {m.coat_roughness:.6g}",
+        f"Pc {m.clearcoat:.6g}",
+        f"Pcr {m.clearcoat_roughness:.6g}",
     ]
     base = picture(m.base_texture)
     if base:
@@ -143,7 +143,7 @@ def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folde
 
 def _lost(scene: Scene) -> list[Note]:
     out = []
-    copies = len(scene.placements) - len({m for _, m in scene.placements})
+    copies = len(scene.instances) - len({m for _, m in scene.instances})
     if copies:
         out.append(Note("look", f"OBJ knows no copies: {copies} are written out in full."))
     kinds = [
@@ -151,7 +151,7 @@ def _lost(scene: Scene) -> list[Note]:
         ("lights", bool(scene.lights)),
         ("fog", bool(scene.media)),
         ("animation", any(n.channels for n in scene.nodes)),
-        ("roughness and metal textures", any(m.rough_texture for m in scene.materials)),
+        ("roughness and metal textures", any(m.roughness_texture for m in scene.materials)),
     ]
     missing = [name for name, there in kinds if there]
     if missing:

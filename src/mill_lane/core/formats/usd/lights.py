@@ -1,4 +1,4 @@
-"""UsdLux lights: those with an area as glowing surfaces, the others as points of light and as suns.
+"""UsdLux lights: those with an area as emissive surfaces, the others as points of light and as suns.
 
 A light's brightness L is intensity x 2^exposure x colour, in the unit of radiance; with `normalize`
 it is divided by the light's area (UsdLux schema, "Light API").  The radiance of a surface is taken
@@ -82,7 +82,7 @@ def _light(name: str, kind: Any, r: float, g: float, b: float, **cone: float) ->
 
 
 def as_surface(prim: Any, time: Any) -> tuple[Geometry, Material] | None:
-    """The glowing surface of a rectangle, disc, sphere or tube light; None for other kinds."""
+    """The emissive surface of a rectangle, disc, sphere or tube light; None for other kinds."""
     from pxr import UsdLux
 
     if prim.IsA(UsdLux.RectLight):

@@ -84,7 +84,7 @@ class Materials:
             return r, g, b
 
         base, _ = self._use(shader, "diffuseColor")
-        glow, _ = self._use(shader, "emissiveColor")
+        emission, _ = self._use(shader, "emissiveColor")
         normal, _ = self._use(shader, "normal")
         rough = self._rough(shader)
         opacity = min(max(number("opacity", 1.0), 0.0), 1.0)
@@ -109,18 +109,18 @@ class Materials:
             if self._connected(shader, "roughness")
             else min(max(number("roughness", 0.5), 0.0), 1.0),
             emissive=(1.0, 1.0, 1.0)
-            if glow is not None
+            if emission is not None
             else colour("emissiveColor", (0.0, 0.0, 0.0)),
             ior=min(max(number("ior", 1.5), 1.0), 4.0),
-            coat=min(max(number("clearcoat", 0.0), 0.0), 1.0),
-            coat_roughness=min(max(number("clearcoatRoughness", 0.01), 0.0), 1.0),
+            clearcoat=min(max(number("clearcoat", 0.0), 0.0), 1.0),
+            clearcoat_roughness=min(max(number("clearcoatRoughness", 0.01), 0.0), 1.0),
             alpha_mode="OPAQUE" if not clear else "MASK" if cutoff > 0 else "BLEND",
             alpha_cutoff=cutoff if cutoff > 0 else 0.5,
             double_sided=True,
             base_texture=base,
-            emissive_texture=glow,
+            emissive_texture=emission,
             normal_texture=normal,
-            rough_texture=rough,
+            roughness_texture=rough,
         )
 
     def _source(self, shader: Any, key: str) -> tuple[Any, str]:

@@ -67,7 +67,7 @@ class _Writer:
         stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, "/World").GetPrim())
         UsdGeom.Scope.Define(stage, "/World/Materials")
         self.materials = [self._material(i, m) for i, m in enumerate(self.scene.materials)]
-        used = sorted({mesh for _, mesh in self.scene.placements})
+        used = sorted({mesh for _, mesh in self.scene.instances})
         for done, mesh in enumerate(used):
             stage.CreateClassPrim(f"/Meshes_{mesh}")
             parts = [p for p in self.scene.meshes[mesh].parts if p.triangles]
@@ -180,8 +180,8 @@ class _Writer:
         put("metallic", kinds.Float).Set(m.metallic)
         put("roughness", kinds.Float).Set(m.roughness)
         put("ior", kinds.Float).Set(m.ior)
-        put("clearcoat", kinds.Float).Set(m.coat)
-        put("clearcoatRoughness", kinds.Float).Set(m.coat_roughness)
+        put("clearcoat", kinds.Float).Set(m.clearcoat)
+        put("clearcoatRoughness", kinds.Float).Set(m.clearcoat_roughness)
         put("opacity", kinds.Float).Set(alpha if m.alpha_mode == "BLEND" else 1.0)
         if m.alpha_mode == "MASK":
             put("opacityThreshold", kinds.Float).Set(m.alpha_cutoff)
@@ -215,7 +215,7 @@ class _Writer:
             path,
             shader,
             "rough",
-            m.rough_texture,
+            m.roughness_texture,
             both,
             (1.0, m.roughness, m.metallic, 1.0),
             raw=True,

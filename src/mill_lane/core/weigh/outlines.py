@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
 
 
-class Footprint(BaseModel):
+class ObjectOutline(BaseModel):
     """A placed object from above:
 
     the outline of its box in x and z, and what its mesh holds in memory.
@@ -21,7 +21,7 @@ class Footprint(BaseModel):
     low: float
     high: float
     memory_bytes: int
-    thing: int = 0  # which of the scene's placements
+    object: int = 0  # which of the scene's instances
     seen: str = ""  # how it matters, once that is known
     share: float = 0.0  # of the picture, at most
 
@@ -33,14 +33,14 @@ def footprint(
     lo: NDArray[np.float64],
     hi: NDArray[np.float64],
     memory: int,
-) -> Footprint:
+) -> ObjectOutline:
     """The outline from above of a box (lo, hi) placed by a 4x4 matrix."""
     corners = np.array(
         [[x, y, z] for x in (lo[0], hi[0]) for y in (lo[1], hi[1]) for z in (lo[2], hi[2])]
     )
     world = corners @ matrix[:3, :3].T + matrix[:3, 3]
     outline = hull(world[:, [0, 2]])
-    return Footprint(
+    return ObjectOutline(
         name=name,
         mesh=mesh,
         outline=[(round(float(x), 4), round(float(z), 4)) for x, z in outline],

@@ -15,11 +15,10 @@ from numpy.typing import NDArray
 
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import BLOCK
+from mill_lane.core.render.build import LEAF
 from mill_lane.core.render.load import Loaded, camera_track, pose
 from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.world import World
-from mill_lane.core.weigh.cover import alphas, means
 from mill_lane.core.weigh.frames import stands_still
 from mill_lane.core.weigh.hits import (
     F64,
@@ -34,15 +33,16 @@ from mill_lane.core.weigh.hits import (
     straight_on,
     unit,
 )
+from mill_lane.core.weigh.opacity import alphas, means
 
 NEVER, LIGHTS, REFLECTED, SEEN = range(4)  # how an object matters, the least first
-CLASSES = ("never", "lights", "reflected", "seen")
+CLASSES = ("never", "light_only", "reflection", "camera")
 WIDE = 192  # rays across a frame
 MOST_FRAMES = 33
 PASSES = 4  # over a single frame, each with rays between those of the others
 DEEPEST = 24  # surfaces that a ray is followed through, panes and mirrors together
 PANES = 64
-SMOOTH = 0.3  # roughness under which a surface shows things
+SMOOTH = 0.3  # roughness under which a surface shows objects
 STEADY = 0.05  # by which a texel need may still move when more frames are looked at
 RARE = (
     0.001  # of the picture: what all objects that came into a higher class may have of it together
@@ -75,7 +75,7 @@ def spread(frames: tuple[int, int]) -> list[list[int]]:
 class Seen:
     """What rays of one frame met, or of several together.
 
-    best : int64 (things,), the class of each.  pixels : (things,), share of the camera's rays that
+    best : int64 (objects,), the class of each.  pixels : (objects,), share of the camera's rays that
     met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the texture
     where it was met. layers : int64 (rays,), panes and holes that each camera ray went through.
     fog : rays that went through fog.
@@ -93,7 +93,7 @@ class Seen:
 class View:
     """All frames together.
 
-    most, where : (things,), the largest share of a picture and the frame of it.  mean : (things,).
+    most, where : (objects,), the largest share of a picture and the frame of it.  mean : (objects,).
     needs : by image, (width, height) in texels of the whole texture that the picture can show at
     the given height: the 98th percentile. overlap : int64 (rows, columns), panes along the rays of
     the frame that has the most.
@@ -107,15 +107,15 @@ class View:
     where: I64
     mean: F64
     needs: dict[int, tuple[float, float]]
-    layers_most: int
-    layers_p99: int
+    transparency_depth: int
+    transparency_depth_p99: int
     overlap: I64
     overlap_frame: int
     fog: float
 
 
 @dataclass(frozen=True, eq=False)
-class Looker:
+class Observer:
     """A loaded scene and how it is looked at; `height` is that of the picture whose pixels count,
     in the same aspect.
     """
@@ -132,7 +132,7 @@ class Looker:
         return max(1, round(self.wide / self.aspect))
 
     def frame(self, frame: int, turn: int) -> Seen:
-        """Look at one frame; `turn` moves the rays within their pixels."""
+        """Visibility at one frame; `turn` moves the rays within their pixels."""
         scene = self.loaded.scene
         world = self.world or pose(self.loaded, scene.seconds(frame))
         rng = np.random.default_rng([turn, frame & 0x7FFFFFFF])
@@ -147,14 +147,16 @@ class Looker:
         )
         # Square pixels: across as well as down, one is 1 / height of the picture.
         rays = camera_rays(track[:12], x * width / self.wide, y * scale, round(width), self.height)
-        return _Frame(self.loaded, world, rng, len(scene.placements)).look(rays)
+        return _Frame(self.loaded, world, rng, len(scene.instances)).look(rays)
 
 
 class _Frame:
-    def __init__(self, loaded: Loaded, world: World, rng: np.random.Generator, things: int) -> None:
+    def __init__(
+        self, loaded: Loaded, world: World, rng: np.random.Generator, objects: int
+    ) -> None:
         self.loaded, self.world, self.rng = loaded, world, rng
-        self.thing = world.places[:, s.P_OBJECT]
-        self.seen = Seen(np.zeros(things, np.int64), np.zeros(things))
+        self.objects = world.instances[:, s.P_OBJECT]
+        self.seen = Seen(np.zeros(objects, np.int64), np.zeros(objects))
         f = world.factors
         self.mode, self.cutoff, self.alpha = (
             f[:, s.M_MODE].astype(int),
@@ -176,7 +178,7 @@ class _Frame:
         layers, which = np.zeros(n, np.int64), np.arange(n)
         behind = np.zeros(n, bool)  # whether the ray was thrown back or bent
         ends: list[tuple[F64, F64, F64]] = []
-        if len(self.world.places) == 0:
+        if len(self.world.instances) == 0:
             out.layers = [layers]
             return out
         if len(self.world.media):
@@ -194,7 +196,7 @@ class _Frame:
             met = (cover > 0.02) | pane
             self._note(hits, met, behind)
             out.pixels += np.bincount(
-                self.thing[hits.place[met & ~behind]], minlength=len(out.pixels)
+                self.objects[hits.instance[met & ~behind]], minlength=len(out.pixels)
             )
             goes_on = passes & (layers[which] < PANES)
             bends = (
@@ -207,7 +209,7 @@ class _Frame:
                 & (self.mirror_only[m] | (self.rng.random(len(m)) < 0.5))
             )
             stops = ~passes & ~bends & ~mirrors
-            ends.append((hits.p[stops], hits.flat[stops], hits.nudge[stops]))
+            ends.append((hits.p[stops], hits.flat[stops], hits.ray_epsilon[stops]))
             a, b, c = np.flatnonzero(goes_on), np.flatnonzero(bends), np.flatnonzero(mirrors)
             eta = np.where(hits.front[b], 1 / self.ior[m[b]], self.ior[m[b]])
             parts = (
@@ -221,17 +223,17 @@ class _Frame:
                 *(np.concatenate([getattr(q, k) for q in parts]) for k in ("o", "d", "do", "dd"))
             )
         out.layers = [layers]
-        p, normal, nudge = (np.concatenate([e[k] for e in ends]) for k in range(3))
-        self._light_up(p, normal, nudge)
+        p, normal, ray_epsilon = (np.concatenate([e[k] for e in ends]) for k in range(3))
+        self._light_up(p, normal, ray_epsilon)
         out.pixels /= n
         return out
 
-    def _mark(self, places: I64, how: int) -> None:
-        np.maximum.at(self.seen.best, self.thing[places], how)
+    def _mark(self, instances: I64, how: int) -> None:
+        np.maximum.at(self.seen.best, self.objects[instances], how)
 
     def _note(self, hits: Hits, met: NDArray[np.bool_], behind: NDArray[np.bool_]) -> None:
-        self._mark(hits.place[met & ~behind], SEEN)
-        self._mark(hits.place[met & behind], REFLECTED)
+        self._mark(hits.instance[met & ~behind], SEEN)
+        self._mark(hits.instance[met & behind], REFLECTED)
         textures, world = self.loaded.scene.textures, self.world
         for material in np.unique(hits.material[met]):
             if material >= len(self.loaded.scene.materials):
@@ -260,7 +262,7 @@ class _Frame:
             )
         return out
 
-    def _light_up(self, p: F64, normal: F64, nudge: F64) -> None:
+    def _light_up(self, p: F64, normal: F64, ray_epsilon: F64) -> None:
         """Mark what lies towards a lamp, and what bounced light comes from."""
         lamps = self.world.lights.rows
         if len(p) and len(lamps):
@@ -271,17 +273,17 @@ class _Frame:
             pick = np.minimum(
                 np.where(self.rng.random(len(p)) < 0.5, by_power, by_number), len(lamps) - 1
             )
-            self._shadows(p, normal, nudge, pick)
+            self._shadows(p, normal, ray_epsilon, pick)
         for _ in range(2):
             if not len(p):
                 return
             d = _cosine(normal, self.rng)
             zero = np.zeros((len(p), 2, 3))
-            hits = meet(self.world, Rays(p + nudge[:, None] * normal, d, zero, zero))
-            self._mark(hits.place, LIGHTS)
-            p, normal, nudge = hits.p, hits.flat, hits.nudge
+            hits = meet(self.world, Rays(p + ray_epsilon[:, None] * normal, d, zero, zero))
+            self._mark(hits.instance, LIGHTS)
+            p, normal, ray_epsilon = hits.p, hits.flat, hits.ray_epsilon
 
-    def _shadows(self, p: F64, normal: F64, nudge: F64, pick: I64) -> None:
+    def _shadows(self, p: F64, normal: F64, ray_epsilon: F64, pick: I64) -> None:
         row = self.world.lights.rows[pick]
         kind = row[:, s.L_KIND]
         goal = row[:, s.L_X : s.L_X + 3].copy()
@@ -295,22 +297,22 @@ class _Frame:
         use = np.flatnonzero(((d * normal).sum(1) > 0) & (kind != s.SKY))
         if len(use):
             shooter = Shooter(
-                self.world, p[use] + nudge[use, None] * normal[use], d[use], away[use]
+                self.world, p[use] + ray_epsilon[use, None] * normal[use], d[use], away[use]
             )
             shooter.closest()
-            self._mark(shooter.places[shooter.places >= 0], LIGHTS)
+            self._mark(shooter.instances[shooter.instances >= 0], LIGHTS)
 
     def _place_on(self, lamp: F64) -> F64:
-        """A point on a glowing mesh, evenly over its area."""
-        first, count, place = int(lamp[s.L_FIRST]), int(lamp[s.L_COUNT]), int(lamp[s.L_PLACE])
+        """A point on an emissive mesh, evenly over its area."""
+        first, count, instance = int(lamp[s.L_FIRST]), int(lamp[s.L_COUNT]), int(lamp[s.L_INSTANCE])
         running = self.world.lights.areas[first : first + count]
         at = first + min(int(np.searchsorted(running, self.rng.random() * running[-1])), count - 1)
         slot = int(self.world.lights.slots[at])
-        base, flat = (slot >> 3) * BLOCK + (slot & 7), self.world.blocks.reshape(-1)
+        base, flat = (slot >> 3) * LEAF + (slot & 7), self.world.leaves.reshape(-1)
         c = np.array([[flat[base + 8 * (3 * i + k)] for k in range(3)] for i in range(3)], float)
         a, b = np.sqrt(self.rng.random()), self.rng.random()
         local = c[0] * (1 - a) + c[1] * (a * (1 - b)) + c[2] * (a * b)
-        m = self.world.to_world[place].reshape(3, 4)
+        m = self.world.to_world[instance].reshape(3, 4)
         return np.asarray(m[:, :3] @ local + m[:, 3])
 
 
@@ -321,12 +323,12 @@ def _slots(loaded: Loaded, material: int) -> list[int]:
     m = loaded.scene.materials[material]
     uses = (
         m.base_texture,
-        m.rough_texture,
+        m.roughness_texture,
         m.normal_texture,
         m.emissive_texture,
         m.transmission_texture,
-        m.coat_texture,
-        m.coat_rough_texture,
+        m.clearcoat_texture,
+        m.clearcoat_roughness_texture,
     )
     return [use.texture if use is not None else -1 for use in uses]
 
@@ -354,16 +356,16 @@ def _through_boxes(media: F64, rays: Rays) -> NDArray[np.bool_]:
     return out
 
 
-def look(looker: Looker, progress: Progress = silent) -> View:
-    """Look at more and more frames until what is seen, and how sharply, stays the same.
+def observe(observer: Observer, progress: Progress = silent) -> View:
+    """Visibility at more and more frames until what is seen, and how sharply, stays the same.
 
     The answer is steady when the objects that the last round of frames brought into a higher class
     have less than a thousandth of the picture together, and no texel need of a texture that is met
     often moved by more than 5 %; otherwise all of a spread of 33 frames were looked at.
     """
-    scene = looker.loaded.scene
-    if stands_still(scene, [n for n, _ in (*scene.placements, *scene.lamps)]):
-        looker = replace(looker, world=pose(looker.loaded, 0.0))
+    scene = observer.loaded.scene
+    if stands_still(scene, [n for n, _ in (*scene.instances, *scene.placed_lights)]):
+        observer = replace(observer, world=pose(observer.loaded, 0.0))
     rounds = [[(f, 0) for f in group] for group in spread(scene.frames)]
     if scene.frames[0] == scene.frames[1]:
         rounds = [[(scene.frames[0], i)] for i in range(PASSES)]
@@ -375,7 +377,7 @@ def look(looker: Looker, progress: Progress = silent) -> View:
         # One after another: numpy holds the interpreter most of the time, and two threads hinder
         # each other.
         for frame, turn in jobs:
-            seen = looker.frame(frame, turn)
+            seen = observer.frame(frame, turn)
             done.append((frame, seen))
             progress(len(done) / planned, f"looking: frame {frame}, {len(done)} of up to {planned}")
         best = np.max([x.best for _, x in done], axis=0)
@@ -410,9 +412,9 @@ def look(looker: Looker, progress: Progress = silent) -> View:
         where=np.array([done[i][0] for i in pixels.argmax(0)], np.int64),
         mean=pixels.mean(0),
         needs=needs,
-        layers_most=int(whole.max(initial=0)),
-        layers_p99=int(np.ceil(np.percentile(whole, 99))),
-        overlap=layers[deepest].reshape(looker.rows, looker.wide),
+        transparency_depth=int(whole.max(initial=0)),
+        transparency_depth_p99=int(np.ceil(np.percentile(whole, 99))),
+        overlap=layers[deepest].reshape(observer.rows, observer.wide),
         overlap_frame=done[deepest][0],
         fog=sum(x.fog for x in every) / max(rays, 1),
     )

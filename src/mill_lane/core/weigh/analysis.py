@@ -7,19 +7,19 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from mill_lane.core.render.sizes import BLOCK_BYTES, NODE_BYTES, chain_values
+from mill_lane.core.render.sizes import LEAF_BYTES, NODE_BYTES, chain_values
 from mill_lane.core.scene.model import Part
-from mill_lane.core.weigh.plan import Footprint
+from mill_lane.core.weigh.outlines import ObjectOutline
 
 # What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to
 # 59 bytes): an estimate, while every other figure of the ledger is the size of an array.
 ACCELERATION_BYTES = 57.5
 
 
-# How far weighing has come, by `Inventory.stage`: what is done.
+# How far weighing has come, by `Analysis.stage`: what is done.
 STAGES = ("listed", "distances measured", "pictures decoded", "looked at from all frames", "lit")
 # How a thing matters to the picture, the least first.
-Seen = Literal["never", "lights", "reflected", "seen"]
+Seen = Literal["never", "light_only", "reflection", "camera"]
 
 
 class Row(BaseModel):
@@ -29,7 +29,7 @@ class Row(BaseModel):
 class MeshRow(Row):
     index: int
     name: str
-    copies: int  # placements
+    copies: int  # instances
     triangles: int
     vertices: int
     geometry_bytes: int
@@ -37,15 +37,15 @@ class MeshRow(Row):
     nearest_m: float | None
     nearest_frame: int | None
     in_view: bool
-    twin_of: int | None  # the first mesh with the same vertices, when it is another
-    twin_baked: bool = False  # they are the same but for a rotation, a mirroring or a scale
+    duplicate_of: int | None  # the first mesh with the same vertices, when it is another
+    duplicate_baked: bool = False  # they are the same but for a rotation, a mirroring or a scale
     behind: bool = False  # the camera, in all frames
     uv_vertices: int = 0  # of those, how many have a place on a texture
     images: list[int] = []  # that its materials use
     # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage
     # that is drawn.
     subdivision: tuple[str, int, int] | None = None
-    # Known after looking closely.  Pixels are those of a picture `Look.height` high.
+    # Known after looking closely.  Pixels are those of a picture `Visibility.height` high.
     seen: Seen | None = None
     share: float | None = (
         None  # of the picture, the copy that fills most of it in the frame where it does
@@ -103,9 +103,9 @@ class TextureRow(Row):
     why: str = ""  # what of it is stored and not used
     same_as: int | None = None  # the first image with the same pixels, when it is another
     seen: Seen | None = None
-    # Texels across the whole width and height that the shot can show, of a picture `Look.height`
+    # Texels across the whole width and height that the shot can show, of a picture `Visibility.height`
     # high.
-    need: tuple[float, float] | None = None
+    texel_need: tuple[float, float] | None = None
 
     @property
     def lean_bytes(self) -> int:
@@ -119,9 +119,9 @@ class TextureRow(Row):
 
     def halvings(self, height_scale: float = 1.0) -> int:
         """How often it can be halved before it has fewer texels than the shot can show, either way."""
-        if self.need is None or not self.memory_bytes:
+        if self.texel_need is None or not self.memory_bytes:
             return 0
-        n, (w, h) = 0, self.need
+        n, (w, h) = 0, self.texel_need
         while (
             min(
                 (self.width >> (n + 1)) / (w * height_scale),
@@ -151,12 +151,12 @@ class LightRow(Row):
     size_m: float  # 0 for lights without size
     nearest_m: float | None
     candela: float = 0.0  # straight ahead
-    radiance: float = 0.0  # of a glowing surface
+    radiance: float = 0.0  # of an emissive surface
     # Known after looking closely.
     share: float | None = None  # of the light in the picture; all of one name together
     together: int = 1  # how many have that name
     reach_m: float | None = None
-    grainy: bool = False  # small and strong
+    noisy: bool = False  # small and strong
 
 
 class MediumRow(Row):
@@ -168,15 +168,15 @@ class MediumRow(Row):
     size_m: float
 
 
-class Look(Row):
+class Visibility(Row):
     """What looking closely told of the whole."""
 
     frames: list[int]
     rays: int
     steady: bool  # more frames changed nothing
     height: int  # of the picture whose pixels count
-    layers_most: int  # panes and holes one behind another along a camera ray
-    layers_p99: int
+    transparency_depth: int  # panes and holes one behind another along a camera ray
+    transparency_depth_p99: int
     overlap: str  # a PNG, base64: a map of those layers, one code for each
     overlap_frame: int
     fog: float  # share of the rays that go through some
@@ -187,7 +187,7 @@ class Look(Row):
     ] = []  # objects brighter than white, and in which share of the picture
 
 
-class Inventory(Row):
+class Analysis(Row):
     """Everything that the Scene, Fit and Trim pages show, and all that the ledger needs."""
 
     name: str
@@ -204,20 +204,20 @@ class Inventory(Row):
     meshes: list[MeshRow]
     textures: list[TextureRow]
     lights: list[LightRow]
-    see_through: int  # materials that let light through
+    transparent_materials: int  # materials that let light through
     media: int
-    footprints: list[Footprint]  # of the largest objects
-    footprints_left_out: int = 0
+    outlines: list[ObjectOutline]  # of the largest objects
+    outlines_left_out: int = 0
     notes: list[tuple[str, str]]
     environment: str
     read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither
     fogs: list[MediumRow] = []
     stage: int = 0  # how far weighing has come: see STAGES
-    look: Look | None = None
+    visibility: Visibility | None = None
 
 
 def part_bytes(p: Part) -> tuple[int, int]:
     """(geometry, acceleration) bytes that the renderer will hold for a part."""
     geometry = p.vertices * (12 + (8 if p.has_uvs else 0)) + p.triangles * 12
-    least = NODE_BYTES + BLOCK_BYTES if p.triangles else 0
+    least = NODE_BYTES + LEAF_BYTES if p.triangles else 0
     return geometry, max(least, math.ceil(p.triangles * ACCELERATION_BYTES))

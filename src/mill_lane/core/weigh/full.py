@@ -13,48 +13,48 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.load import in_order, load
 from mill_lane.core.scene.model import Scene
-from mill_lane.core.weigh.images import ImageLook, look_at_image
-from mill_lane.core.weigh.inventory import Inventory, Look, TextureRow
+from mill_lane.core.weigh.analysis import Analysis, TextureRow, Visibility
+from mill_lane.core.weigh.images import ImageUse, inspect_image
 from mill_lane.core.weigh.lighting import LightView, light_view, reach, strong_and_small
-from mill_lane.core.weigh.looking import CLASSES, Looker, View, look
 from mill_lane.core.weigh.measure import PICTURE_HEIGHT, weigh
+from mill_lane.core.weigh.visibility import CLASSES, Observer, View, observe
 
 LIT_FRAMES = 3  # frames of the small renders: first, middle, last
-Ready = Callable[[Inventory], None]
+Ready = Callable[[Analysis], None]
 
 
-def weigh_closely(
+def weigh_full(
     scene: Scene,
     aspect: float = 16 / 9,
     camera: str | None = None,
     threads: int = 1,
     progress: Progress = silent,
     ready: Ready | None = None,
-) -> Inventory:
+) -> Analysis:
     """Count and measure, decode every picture, look at the shot from all over its frames, and light
     it.
 
-    `ready` gets the inventory after each stage.  The pictures are decoded one after another and
+    `ready` gets the analysis after each stage.  The pictures are decoded one after another and
     kept small, so that this takes little more memory than the meshes.  Raises MillError where the
     scene is damaged.
     """
-    tell = ready or (lambda inventory: None)
-    inventory = weigh(scene, aspect, camera, part(progress, 0.0, 0.3), exact=True)
-    tell(inventory)
+    tell = ready or (lambda analysis: None)
+    analysis = weigh(scene, aspect, camera, part(progress, 0.0, 0.3), exact=True)
+    tell(analysis)
     looks = []
     for i, found in enumerate(in_order(lambda k: _image(scene, k), len(scene.images), threads)):
         looks.append(found)
         progress(
             0.3 + 0.3 * (i + 1) / len(scene.images), f"textures: {i + 1} of {len(scene.images)}"
         )
-    inventory = with_images(inventory, looks)
-    tell(inventory)
+    analysis = with_images(analysis, looks)
+    tell(analysis)
     small = scene.with_images({i: x.small for i, x in enumerate(looks)})
     loaded = load(small, threads, part(progress, 0.6, 0.7))
-    looker = Looker(loaded, aspect, PICTURE_HEIGHT, camera)
-    view = look(looker, part(progress, 0.7, 0.9))
-    inventory = with_view(inventory, scene, view, aspect)
-    tell(inventory)
+    observer = Observer(loaded, aspect, PICTURE_HEIGHT, camera)
+    view = observe(observer, part(progress, 0.7, 0.9))
+    analysis = with_view(analysis, scene, view, aspect)
+    tell(analysis)
     first, last = scene.frames
     frames = sorted(
         {first + round(i * (last - first) / (LIT_FRAMES - 1)) for i in range(LIT_FRAMES)}
@@ -62,24 +62,24 @@ def weigh_closely(
     lit = light_view(
         loaded, frames, aspect, threads, camera=camera, progress=part(progress, 0.9, 1.0)
     )
-    return with_lights(inventory, scene, lit)
+    return with_lights(analysis, scene, lit)
 
 
-def _image(scene: Scene, index: int) -> ImageLook:
+def _image(scene: Scene, index: int) -> ImageUse:
     image = scene.images[index]
     try:
-        return look_at_image(image)
+        return inspect_image(image)
     except MillError:
-        return ImageLook(
+        return ImageUse(
             image.channels, image.bits, "cannot be decoded", "", replace(image, missing=True)
         )
 
 
-def with_images(inventory: Inventory, looks: list[ImageLook]) -> Inventory:
-    """The inventory with what decoding told."""
+def with_images(analysis: Analysis, looks: list[ImageUse]) -> Analysis:
+    """The analysis with what decoding told."""
     first: dict[str, int] = {}
     rows: list[TextureRow] = []
-    for row in inventory.textures:
+    for row in analysis.textures:
         found = looks[row.index]
         same = first.setdefault(found.digest, row.index) if found.digest else row.index
         rows.append(
@@ -92,22 +92,22 @@ def with_images(inventory: Inventory, looks: list[ImageLook]) -> Inventory:
                 }
             )
         )
-    return inventory.model_copy(update={"textures": rows, "stage": 2})
+    return analysis.model_copy(update={"textures": rows, "stage": 2})
 
 
-def with_view(inventory: Inventory, scene: Scene, view: View, aspect: float) -> Inventory:
-    """The inventory with what looking told."""
-    placed = [mesh for _, mesh in scene.placements]
+def with_view(analysis: Analysis, scene: Scene, view: View, aspect: float) -> Analysis:
+    """The analysis with what looking told."""
+    placed = [mesh for _, mesh in scene.instances]
     best: dict[int, int] = {}
     most: dict[int, tuple[float, int]] = {}
-    for thing, mesh in enumerate(placed):
-        best[mesh] = max(best.get(mesh, 0), int(view.best[thing]))
+    for index, mesh in enumerate(placed):
+        best[mesh] = max(best.get(mesh, 0), int(view.best[index]))
         most[mesh] = max(
-            most.get(mesh, (-1.0, 0)), (float(view.most[thing]), int(view.where[thing]))
+            most.get(mesh, (-1.0, 0)), (float(view.most[index]), int(view.where[index]))
         )
     pixels = PICTURE_HEIGHT**2 * aspect
-    meshes, by_image = [], dict.fromkeys(range(len(inventory.textures)), -1)
-    for row in inventory.meshes:
+    meshes, by_image = [], dict.fromkeys(range(len(analysis.textures)), -1)
+    for row in analysis.meshes:
         share, frame = most[row.index]
         for image in row.images:
             by_image[image] = max(by_image[image], best[row.index])
@@ -125,47 +125,47 @@ def with_view(inventory: Inventory, scene: Scene, view: View, aspect: float) -> 
     textures = [
         row.model_copy(
             update={
-                "need": view.needs.get(row.index),
+                "texel_need": view.needs.get(row.index),
                 "seen": CLASSES[by_image[row.index]] if by_image[row.index] >= 0 else None,
             }
         )
-        for row in inventory.textures
+        for row in analysis.textures
     ]
-    footprints = [
+    outlines = [
         f.model_copy(
-            update={"seen": CLASSES[int(view.best[f.thing])], "share": float(view.most[f.thing])}
+            update={"seen": CLASSES[int(view.best[f.object])], "share": float(view.most[f.object])}
         )
-        for f in inventory.footprints
+        for f in analysis.outlines
     ]
     shown = np.minimum(view.overlap, 255).astype(np.uint8)[..., None]
-    found = Look(
+    found = Visibility(
         frames=view.frames,
         rays=view.rays,
         steady=view.steady,
         height=PICTURE_HEIGHT,
-        layers_most=view.layers_most,
-        layers_p99=view.layers_p99,
+        transparency_depth=view.transparency_depth,
+        transparency_depth_p99=view.transparency_depth_p99,
         overlap=base64.b64encode(encode(shown, "image/png")).decode(),
         overlap_frame=view.overlap_frame,
         fog=view.fog,
     )
-    return inventory.model_copy(
+    return analysis.model_copy(
         update={
             "meshes": meshes,
             "textures": textures,
-            "footprints": footprints,
-            "look": found,
+            "outlines": outlines,
+            "visibility": found,
             "stage": 3,
         }
     )
 
 
-def with_lights(inventory: Inventory, scene: Scene, lit: LightView) -> Inventory:
-    """The inventory with what the small renders told."""
-    assert inventory.look is not None
-    names = [scene.nodes[node].name for node, _ in scene.placements]
+def with_lights(analysis: Analysis, scene: Scene, lit: LightView) -> Analysis:
+    """The analysis with what the small renders told."""
+    assert analysis.visibility is not None
+    names = [scene.nodes[node].name for node, _ in scene.instances]
     alike: dict[str, int] = {}
-    for row in inventory.lights:
+    for row in analysis.lights:
         alike[row.name] = alike.get(row.name, 0) + 1
     lights = [
         row.model_copy(
@@ -173,16 +173,16 @@ def with_lights(inventory: Inventory, scene: Scene, lit: LightView) -> Inventory
                 "share": lit.shares.get(row.name, 0.0) if lit.shares is not None else None,
                 "together": alike[row.name],
                 "reach_m": reach(row.candela, lit.mean),
-                "grainy": strong_and_small(row.radiance, row.size_m, row.nearest_m, lit.mean),
+                "noisy": strong_and_small(row.radiance, row.size_m, row.nearest_m, lit.mean),
             }
         )
-        for row in inventory.lights
+        for row in analysis.lights
     ]
-    found = inventory.look.model_copy(
+    found = analysis.visibility.model_copy(
         update={
             "light_frames": lit.frames,
             "mean": lit.mean,
             "blown": [(names[t], share) for t, share in lit.blown],
         }
     )
-    return inventory.model_copy(update={"lights": lights, "look": found, "stage": 4})
+    return analysis.model_copy(update={"lights": lights, "visibility": found, "stage": 4})

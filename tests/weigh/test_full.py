@@ -29,13 +29,22 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
-from mill_lane.core.weigh.closely import weigh_closely
+from mill_lane.core.weigh.analysis import Analysis, MeshRow, TextureRow
+from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.hits import Hits, Rays, camera_rays, meet, reflected, refracted
-from mill_lane.core.weigh.images import look_at_image, used_bits, used_channels
-from mill_lane.core.weigh.inventory import Inventory, MeshRow, TextureRow
+from mill_lane.core.weigh.images import inspect_image, used_bits, used_channels
 from mill_lane.core.weigh.lighting import light_view, reach
-from mill_lane.core.weigh.looking import LIGHTS, NEVER, REFLECTED, SEEN, Looker, View, look, spread
 from mill_lane.core.weigh.measure import weigh
+from mill_lane.core.weigh.visibility import (
+    LIGHTS,
+    NEVER,
+    REFLECTED,
+    SEEN,
+    Observer,
+    View,
+    look,
+    spread,
+)
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded
 from tests.scenes import WHITE, even_sky, floor, looking, picture, scene_of, small_demo
@@ -53,7 +62,7 @@ def upright(width: float = 2.0, z: float = 0.0, turn: float = 0.0) -> Geometry:
 
 
 def seen_by(scene: Scene, wide: int = 64) -> View:
-    return look(Looker(load(scene, 1), 1.0, HEIGHT, wide=wide))
+    return look(Observer(load(scene, 1), 1.0, HEIGHT, wide=wide))
 
 
 def with_print(scene: Scene, **more: object) -> Scene:
@@ -198,7 +207,7 @@ class TestSeenOrNot(unittest.TestCase):
 
     def test_a_scene_without_anything_to_hit(self) -> None:
         view = seen_by(scene_of((shapes.moved(upright(), (0, 0, 50)), WHITE)))
-        self.assertEqual((list(view.best), view.layers_most, view.needs), ([NEVER], 0, {}))
+        self.assertEqual((list(view.best), view.transparency_depth, view.needs), ([NEVER], 0, {}))
 
     def test_frames_are_spread(self) -> None:
         self.assertEqual(spread((5, 5)), [[5]])
@@ -230,7 +239,12 @@ class TestOverlap(unittest.TestCase):
                 with self.subTest(material.name, n=n):
                     view = self.stack(n, material)
                     self.assertEqual(
-                        (view.layers_most, view.layers_p99, int(view.overlap.max())), (n, n, n)
+                        (
+                            view.transparency_depth,
+                            view.transparency_depth_p99,
+                            int(view.overlap.max()),
+                        ),
+                        (n, n, n),
                     )
 
     def test_leaves_stop_a_ray_and_their_gaps_do_not(self) -> None:
@@ -240,7 +254,7 @@ class TestOverlap(unittest.TestCase):
         image = encoded("half", "image/png", 8, 4, 8, encode(pixels, "image/png"))
         half = Material("half", (1, 1, 1, 1), 0.0, alpha_mode="MASK", base_texture=TextureUse(0))
         view = self.stack(3, half, images=(image,), textures=(Texture("half", 0),))
-        self.assertEqual(view.layers_most, 3)
+        self.assertEqual(view.transparency_depth, 3)
         columns = view.overlap.mean(0)
         self.assertEqual((columns[:28].min(), columns[36:].max()), (3.0, 0.0))
 
@@ -329,8 +343,8 @@ class TestPictures(unittest.TestCase):
         b = Image(
             "again", "image/png", 16, 16, 3, 8, 0, lambda: encode(pixels, "image/png") + b"\0"
         )
-        self.assertEqual(look_at_image(a).digest, look_at_image(b).digest)
-        self.assertNotEqual(look_at_image(a).digest, look_at_image(picture(8)).digest)
+        self.assertEqual(inspect_image(a).digest, inspect_image(b).digest)
+        self.assertNotEqual(inspect_image(a).digest, inspect_image(picture(8)).digest)
 
     def row(self, width: int, height: int, need: tuple[float, float] | None) -> TextureRow:
         return TextureRow(
@@ -347,7 +361,7 @@ class TestPictures(unittest.TestCase):
             nearest_m=1.0,
             in_view=True,
             missing=False,
-            need=need,
+            texel_need=need,
         )
 
     @given(st.integers(1, 14), st.integers(1, 14), st.floats(0.5, 9000), st.floats(0.5, 9000))
@@ -400,27 +414,27 @@ class TestLamps(unittest.TestCase):
 
 class TestInFull(unittest.TestCase):
     def test_the_bakery(self) -> None:
-        stages: list[Inventory] = []
+        stages: list[Analysis] = []
         told: list[float] = []
         scene = open_scene(small_demo())
-        found = weigh_closely(
+        found = weigh_full(
             scene, threads=2, progress=lambda share, text: told.append(share), ready=stages.append
         )
         self.assertEqual([i.stage for i in stages] + [found.stage], [1, 2, 3, 4])
         self.assertEqual(told, sorted(told))
         meshes = {m.name: m for m in found.meshes}
         self.assertEqual(
-            (meshes["counter"].seen, meshes["store_shelving"].seen), ("seen", "reflected")
+            (meshes["counter"].seen, meshes["store_shelving"].seen), ("camera", "reflection")
         )
         self.assertGreater(meshes["counter"].share or 0, 0.2)
         textures = {t.name: t for t in found.textures}
         self.assertEqual((textures["bark_normal"].bits, textures["bark_normal"].bits_used), (16, 8))
-        assert found.look is not None
-        self.assertGreater(found.look.layers_most, 2)
+        assert found.visibility is not None
+        self.assertGreater(found.visibility.transparency_depth, 2)
         self.assertAlmostEqual(sum(x.share or 0 for x in found.lights), 1, delta=0.3)
-        self.assertTrue(next(x for x in found.lights if x.name == "bare_bulb").grainy)
+        self.assertTrue(next(x for x in found.lights if x.name == "bare_bulb").noisy)
         # What was found is kept as JSON with the scene version.
-        self.assertEqual(Inventory.model_validate_json(found.model_dump_json()), found)
+        self.assertEqual(Analysis.model_validate_json(found.model_dump_json()), found)
 
     def test_it_stops_when_asked(self) -> None:
         for after in (0.1, 0.5, 0.8, 0.95):
@@ -430,7 +444,7 @@ class TestInFull(unittest.TestCase):
                     raise Cancelled
 
             with self.assertRaises(Cancelled):
-                weigh_closely(open_scene(small_demo()), progress=tell)
+                weigh_full(open_scene(small_demo()), progress=tell)
 
     def test_a_crowd_is_weighed_whole_and_drawn_in_part(self) -> None:
         """Five thousand copies and one large thing: all are counted, the plan keeps the largest."""
@@ -441,12 +455,12 @@ class TestInFull(unittest.TestCase):
             Node(f"n{i}", mesh=0, translation=(0.5 * (i % 80) - 20, 0.2, -0.5 * (i // 80)))
             for i in range(5000)
         )
-        found = weigh_closely(replace(base, nodes=(*crowd, *base.nodes[1:])), aspect=1.0)
+        found = weigh_full(replace(base, nodes=(*crowd, *base.nodes[1:])), aspect=1.0)
         self.assertEqual(
-            (found.instances, len(found.footprints), found.footprints_left_out), (5001, 3000, 2001)
+            (found.instances, len(found.outlines), found.outlines_left_out), (5001, 3000, 2001)
         )
-        self.assertIn("thing 1", {f.name for f in found.footprints})
-        self.assertEqual({f.seen for f in found.footprints if f.name == "thing 1"}, {"seen"})
+        self.assertIn("thing 1", {f.name for f in found.outlines})
+        self.assertEqual({f.seen for f in found.outlines if f.name == "thing 1"}, {"seen"})
         self.assertEqual([m.seen for m in found.meshes], ["seen", "seen"])
 
     def test_a_picture_that_cannot_be_decoded(self) -> None:
@@ -456,7 +470,7 @@ class TestInFull(unittest.TestCase):
             images=(broken,),
             textures=(Texture("t", 0),),
         )
-        found = weigh_closely(scene, aspect=1.0)
+        found = weigh_full(scene, aspect=1.0)
         self.assertEqual((found.stage, found.textures[0].why), (4, "cannot be decoded"))
 
     def test_levels_of_subdivision(self) -> None:

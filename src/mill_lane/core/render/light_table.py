@@ -1,4 +1,4 @@
-"""Gathering what shines into one table: punctual lights, glowing meshes, the sun, the sky."""
+"""Gathering what shines into one table: punctual lights, emissive meshes, the sun, the sky."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ F64 = NDArray[np.float64]
 
 
 class Gathering:
-    """The table while it grows: rows, powers and names, and the triangles of glowing meshes."""
+    """The table while it grows: rows, powers and names, and the triangles of emissive meshes."""
 
     def __init__(self, scales: Mapping[str, float]) -> None:
         self.scales = scales
@@ -44,7 +44,7 @@ class Gathering:
         return len(self.rows) - 1
 
     def add_triangles(self, slots: NDArray[np.int64], area: F64) -> tuple[int, int]:
-        """Keep the triangles of a glowing mesh with their running share of its area."""
+        """Keep the triangles of an emissive mesh with their running share of its area."""
         first = self.triangles
         running = np.cumsum(area)
         self.areas.append(running / running[-1])
@@ -56,10 +56,10 @@ class Gathering:
 def gather_lights(
     scene: Scene,
     matrices: F64,
-    places: NDArray[np.int64],
+    instances: NDArray[np.int64],
     to_world: F64,
-    blocks: NDArray[np.float32],
-    block_counts: Mapping[int, int],
+    leaves: NDArray[np.float32],
+    leaf_counts: Mapping[int, int],
     factors: F64,
     slots: NDArray[np.int64],
     textures: Textures,
@@ -68,36 +68,36 @@ def gather_lights(
     place_names: tuple[str, ...] = (),
     environment: Environment | None = None,
 ) -> Lights:
-    """The light table of a posed scene; the glowing places receive their lamp's number.
+    """The light table of a posed scene; the emissive instances receive their light's number.
 
     A lamp is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a
-    glowing mesh, and for what comes from outside the power through a disc of `radius` round the
-    scene, the sky capped at a share. `block_counts` tells how many blocks the mesh that starts at a
+    emissive mesh, and for what comes from outside the power through a disc of `radius` round the
+    scene, the sky capped at a share. `leaf_counts` tells how many leaves the mesh that starts at a
     block has; `scales` makes lamps by name weaker, stronger, or switches them off with 0.
     """
     g = Gathering(scales or {})
     luma = np.array(LUMA)
-    for node, index in scene.lamps:
+    for node, index in scene.placed_lights:
         light = scene.lights[index]
         row = _punctual(light, matrices[node])
         row[s.L_LUMA] = float(row[s.L_RED : s.L_BLUE + 1] @ luma)
         if row[s.L_LUMA] > 0:
             across = math.pi * radius * radius if light.kind == "directional" else 4 * math.pi
             g.add(row, row[s.L_LUMA] * across, scene.nodes[node].name)
-    for i in range(len(places)):
-        material = int(places[i, s.P_MATERIAL])
-        glow = float(factors[material, s.M_EMIT_R : s.M_EMIT_R + 3] @ luma)
-        if glow > 0:
-            glow *= mean_of(textures, int(slots[material, s.EMISSION]))
+    for i in range(len(instances)):
+        material = int(instances[i, s.P_MATERIAL])
+        emission = float(factors[material, s.M_EMIT_R : s.M_EMIT_R + 3] @ luma)
+        if emission > 0:
+            emission *= mean_of(textures, int(slots[material, s.EMISSION]))
             _add_mesh(
                 g,
-                places,
+                instances,
                 i,
                 to_world[i],
-                blocks,
-                block_counts,
+                leaves,
+                leaf_counts,
                 factors[material],
-                glow,
+                emission,
                 place_names,
             )
     environment = environment or scene.environment or Environment()
@@ -149,17 +149,17 @@ def _punctual(light: Light, m: F64) -> F64:
 
 def _add_mesh(
     g: Gathering,
-    places: NDArray[np.int64],
+    instances: NDArray[np.int64],
     i: int,
     to_world: F64,
-    blocks: NDArray[np.float32],
-    block_counts: Mapping[int, int],
+    leaves: NDArray[np.float32],
+    leaf_counts: Mapping[int, int],
     factors: F64,
-    glow: float,
+    emission: float,
     names: tuple[str, ...],
 ) -> None:
-    first = int(places[i, s.P_BLOCK])
-    part = blocks[first : first + block_counts[first]]
+    first = int(instances[i, s.P_LEAF])
+    part = leaves[first : first + leaf_counts[first]]
     numbers = part[:, NUMBERS:].view(np.int32)  # (B, 8)
     at, lane = np.nonzero(numbers >= 0)
     corners = part[:, :72].reshape(-1, 3, 3, 8)[at, :, :, lane].astype(float)  # (T, corner, axis)
@@ -177,13 +177,13 @@ def _add_mesh(
         (low + high) / 2,
         float(np.linalg.norm(high - low)) / 2,
     )
-    row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_PLACE] = glow, factors[s.M_TWO_SIDED], i
+    row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_INSTANCE] = emission, factors[s.M_TWO_SIDED], i
     row[s.L_AREA] = float(area.sum()) * math.copysign(1.0, float(np.linalg.det(m[:, :3])))
     slots = (first + at[keep]) * 8 + lane[keep]
     row[s.L_FIRST], row[s.L_COUNT] = g.add_triangles(slots.astype(np.int64), area[keep])
     sides = 2.0 if factors[s.M_TWO_SIDED] > 0 else 1.0
-    places[i, s.P_LAMP] = g.add(
-        row, abs(row[s.L_AREA]) * math.pi * glow * sides, names[i] if names else f"place {i}"
+    instances[i, s.P_LAMP] = g.add(
+        row, abs(row[s.L_AREA]) * math.pi * emission * sides, names[i] if names else f"place {i}"
     )
 
 

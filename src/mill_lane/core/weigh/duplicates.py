@@ -26,14 +26,14 @@ NORMALS = 2e-2  # by which normals may differ, which exporters often keep in few
 
 
 @dataclass(frozen=True)
-class Twin:
+class Duplicate:
     """That a mesh could be drawn as another one; `baked` when that takes a transform of its own."""
 
     of: int
     baked: bool
 
 
-def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
+def find_duplicates(scene: Scene, meshes: list[int]) -> dict[int, Duplicate]:
     """Meshes that are copies of an earlier one.
 
     Only meshes of equal counts are read; materials must agree.
@@ -42,11 +42,11 @@ def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
     for m in meshes:
         parts = scene.meshes[m].parts
         alike[tuple((p.vertices, p.triangles, p.material, p.has_uvs) for p in parts)].append(m)
-    out: dict[int, Twin] = {}
+    out: dict[int, Duplicate] = {}
     for group in alike.values():
         if len(group) < 2:
             continue
-        exact: dict[bytes, Twin] = {}
+        exact: dict[bytes, Duplicate] = {}
         kept: dict[bytes, list[tuple[int, Geometry]]] = defaultdict(list)
         for m in group:
             g = whole(scene.meshes[m].parts)
@@ -59,10 +59,10 @@ def find_twins(scene: Scene, meshes: list[int]) -> dict[int, Twin]:
             key = _digest(np.sort(g.triangles, axis=1), g.uvs)
             first = next((k for k, other in kept[key] if fitted(other, g) is not None), None)
             if first is None:
-                exact[same] = Twin(m, False)
+                exact[same] = Duplicate(m, False)
                 kept[key].append((m, g))
             else:
-                out[m] = exact[same] = Twin(first, True)
+                out[m] = exact[same] = Duplicate(first, True)
     return out
 
 

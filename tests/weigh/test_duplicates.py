@@ -12,8 +12,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from mill_lane.core.scene.model import Geometry
+from mill_lane.core.weigh.duplicates import fitted
 from mill_lane.core.weigh.measure import weigh
-from mill_lane.core.weigh.twins import fitted
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, floor, scene_of
 
@@ -131,5 +131,5 @@ class TestBaked(unittest.TestCase):
             replace(m, parts=tuple(replace(p, material=0) for p in m.parts)) for m in scene.meshes
         )
         rows = weigh(replace(scene, meshes=meshes)).meshes
-        self.assertEqual([r.twin_of for r in rows], [None, *[0] * 6, None, 0])
-        self.assertEqual([r.twin_baked for r in rows], [False, *[True] * 6, False, True])
+        self.assertEqual([r.duplicate_of for r in rows], [None, *[0] * 6, None, 0])
+        self.assertEqual([r.duplicate_baked for r in rows], [False, *[True] * 6, False, True])
