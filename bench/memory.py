@@ -17,7 +17,7 @@ from bench.scenes import boulder, room
 from bench.trace import part
 from bench.weigh import scene_of
 from mill_lane.core.formats.gltf import write_glb
-from mill_lane.core.recipe import EVERY_LAYER
+from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.scene.model import Camera, Environment, Geometry, Material, Mesh, Node, Scene
 
 SKY = Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2))
@@ -69,7 +69,7 @@ def run() -> dict[str, Any]:
     trimmed, out = demo.with_name("trimmed.glb"), demo.with_name("out.exr")
     trim = command("trim", str(demo), "--out", str(trimmed))
     figures: dict[str, Any] = {"demo built, s": made, "trim saved, GB": trim["saved_bytes"] / 1e9}
-    every = ",".join(x for x in EVERY_LAYER if x != "lights")
+    every = ",".join(x for x in LAYERS.names if x != "lights")
     scenes: dict[str, tuple[Path, list[str]]] = {
         "bakery": (demo, []),
         "bakery, trimmed": (trimmed, []),

@@ -7,19 +7,19 @@ from typing import Any
 import numpy as np
 
 from bench.trace import rendered, room_scene
-from mill_lane.core.recipe import EVERY_LAYER
+from mill_lane.core.render.layers import LAYERS
 
 ROUNDS = 7
 
 
 def run() -> dict[str, Any]:
     scene, _, _ = room_scene()
-    layers = tuple(x for x in EVERY_LAYER if x != "work")
+    layers = tuple(x for x in LAYERS.names if x != "work")
     ways: dict[str, dict[str, Any]] = {
         "plain": {},
         "profile": {"profiled": True},
         "layers": {"layers": layers},
-        "both": {"profiled": True, "layers": EVERY_LAYER},
+        "both": {"profiled": True, "layers": LAYERS.names},
     }
     times: dict[str, list[float]] = {k: [] for k in ways}
     for _ in range(ROUNDS):

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import io
+import math
 import unittest
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image as Pillow
-from skimage import metrics
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode, encode, read_header
@@ -56,26 +56,28 @@ class TestMetrics(unittest.TestCase):
         self.a = rng.random((40, 50, 3))
         self.b = np.clip(self.a + rng.normal(size=self.a.shape) * 0.1, 0, 1)
 
-    def test_against_scikit_image(self) -> None:
-        self.assertAlmostEqual(
-            rmse(self.a, self.b),
-            float(np.sqrt(metrics.mean_squared_error(self.a, self.b))),
-            places=12,
-        )
-        self.assertAlmostEqual(
-            psnr(self.a, self.b),
-            metrics.peak_signal_noise_ratio(self.a, self.b, data_range=1.0),
-            places=9,
-        )
-        self.assertAlmostEqual(
-            ssim(self.a, self.b),
-            metrics.structural_similarity(self.a, self.b, channel_axis=2, data_range=1.0),
-            places=9,
-        )
-        grey = self.a[..., 0], self.b[..., 0]
-        self.assertAlmostEqual(
-            ssim(*grey), metrics.structural_similarity(*grey, data_range=1.0), places=9
-        )
+    def test_closed_forms(self) -> None:
+        """Two even pictures a and b: RMSE |a - b|, PSNR -20 log10 |a - b| at a peak of 1, and SSIM
+        (2 a b + C1) / (a^2 + b^2 + C1) with C1 = 0.01^2 (Wang et al. 2004, equations 6 and 13: no
+        variance, so that the contrast term is 1); relative error (a - b)^2 / (b^2 + 0.01).
+        """
+        for a, b in ((0.5, 0.4), (0.9, 0.1), (0.25, 0.26)):
+            x, y = np.full((9, 12, 3), a), np.full((9, 12, 3), b)
+            self.assertAlmostEqual(rmse(x, y), abs(a - b), places=12)
+            self.assertAlmostEqual(psnr(x, y), -20 * math.log10(abs(a - b)), places=9)
+            self.assertAlmostEqual(relative_mse(x, y), (a - b) ** 2 / (b * b + 0.01), places=12)
+            want = (2 * a * b + 1e-4) / (a * a + b * b + 1e-4)
+            self.assertAlmostEqual(ssim(x, y), want, places=9)
+            self.assertAlmostEqual(ssim(x[..., 0], y[..., 0]), want, places=9)
+
+    def test_noise_of_a_known_size(self) -> None:
+        """Noise of standard deviation s gives an RMSE of s, and PSNR falls by 6.02 dB as s doubles."""
+        noise = np.random.default_rng(1).normal(size=(200, 200))
+        flat = np.full((200, 200), 0.5)
+        self.assertAlmostEqual(rmse(flat + 0.1 * noise, flat), 0.1, delta=0.001)
+        halves = psnr(flat + 0.05 * noise, flat) - psnr(flat + 0.1 * noise, flat)
+        self.assertAlmostEqual(halves, 20 * math.log10(2), places=9)
+        self.assertGreater(ssim(flat + 0.01 * noise, flat), ssim(flat + 0.1 * noise, flat))
 
     def test_equal_pictures(self) -> None:
         self.assertEqual(

@@ -88,7 +88,7 @@ class TestWork(unittest.TestCase):
         s = session(room(), layers=("work",))
         table = s.profile().kinds
         want = sum(k.nodes + k.leaves + 2 * k.reads + 8 * k.shadings for k in table)
-        self.assertAlmostEqual(float(s.film.work.sum(dtype=np.float64)) / want, 1.0, places=3)
+        self.assertAlmostEqual(float(s.film["work"].sum(dtype=np.float64)) / want, 1.0, places=3)
 
 
 class TestWhatIf(unittest.TestCase):

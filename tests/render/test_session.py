@@ -12,15 +12,16 @@ import numpy as np
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.image.noise import relative_error
-from mill_lane.core.recipe import EVERY_LAYER, Recipe, Region
+from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.render.film import COMPONENTS
+from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
 from mill_lane.core.scene.model import Geometry, Light, Material
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, even_sky, floor, mean_luma, render, scene_of, small_demo
 
-RECIPE = Recipe(width=64, height=36, samples=6, min_samples=2, bounces=3, layers=EVERY_LAYER)
+RECIPE = Recipe(width=64, height=36, samples=6, min_samples=2, bounces=3, layers=LAYERS.names)
 
 
 class TestSession(unittest.TestCase):

@@ -10,8 +10,9 @@ import numpy as np
 
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.image.srgb import from_linear, to_linear
+from mill_lane.core.render.mip_chain import chain_values, levels
 from mill_lane.core.render.sampler import pair, pixel_seed
-from mill_lane.core.render.sizes import chain_values, image_bytes, levels
+from mill_lane.core.render.sizes import image_bytes
 from mill_lane.core.render.texture import DECODE, Textures, fill_chain, halve, texture_table
 from mill_lane.core.scene.model import Image, Material, Texture, TextureUse
 from mill_lane.demo.bakery import encoded

@@ -2,28 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, get_args
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-Layer = Literal[
-    "albedo",
-    "normal",
-    "depth",
-    "position",
-    "motion",
-    "object",
-    "samples",
-    "noise",
-    "work",
-    "half_buffers",
-    "components",
-    "lights",
-]
+# The name of a layer of the film; which there are is told by `core.render.layers`.
+Layer = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 Region = tuple[int, int, int, int]
-MOST_SAMPLES = 2**24  # as many as can be counted: the render goes on until something else stops it
-LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work")
-EVERY_LAYER: tuple[Layer, ...] = get_args(Layer)
+# As many as can be counted: the render goes on until something else stops it.
+MOST_SAMPLES = 2**24
+LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work", "variance")
+SCHEMA: Literal[2] = 2  # of stored recipes; see `core.recipe_versions`
 # A sky picture is named by its content, its size and the name that people know:
 # "hash/2048x1024/morning.hdr".
 ENVIRONMENT_PICTURE = r"^$|^[^/]*/[1-9]\d{0,4}x[1-9]\d{0,4}/[^/]+$"
@@ -37,6 +26,7 @@ TRIAL_LAYERS: tuple[Layer, ...] = (
     "noise",
     "work",
     "components",
+    "variance",
 )
 
 
@@ -54,6 +44,7 @@ class Recipe(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
+    schema_version: Literal[2] = SCHEMA
     width: Annotated[
         int, Field(ge=1, le=16384, title="Width", json_schema_extra={"unit": "px"})
     ] = 1920

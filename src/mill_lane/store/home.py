@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+import platformdirs
+
 from mill_lane.core.errors import MillError
 from mill_lane.store.database import Sessions, open_sessions
 from mill_lane.store.files import Files
@@ -36,8 +38,9 @@ class Home:
 
 
 def default_folder() -> Path:
-    base = os.environ.get("XDG_DATA_HOME") or os.path.expanduser("~/.local/share")
-    return Path(os.environ.get("MILL_LANE_HOME") or Path(base) / "mill-lane")
+    """Where an installation lies when nobody says otherwise."""
+    named = os.environ.get("MILL_LANE_HOME")
+    return Path(named) if named else platformdirs.user_data_path("mill-lane")
 
 
 def open_home(folder: Path) -> Home:

@@ -12,46 +12,49 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 
-# Channel names as the OpenEXR documentation and common use have them: R, G, B and Z bare, layers
-# before a dot.
-SUFFIXES = {
-    "beauty": ("R", "G", "B"),
-    "albedo": ("albedo.R", "albedo.G", "albedo.B"),
-    "normal": ("normal.X", "normal.Y", "normal.Z"),
-    "depth": ("Z",),
-    "position": ("position.X", "position.Y", "position.Z"),
-    "motion": ("motion.X", "motion.Y"),
-    "object": ("id",),
-    "samples": ("samples",),
-    "noise": ("noise",),
-    "work": ("work",),
-}
+# The beauty's channels are bare, as the OpenEXR documentation has them; other layers stand before a
+# dot, unless the caller names their channels.
+BEAUTY = ("R", "G", "B")
+Names = Mapping[str, tuple[str, ...]]
 
 
-def channel_names(layer: str, depth: int) -> tuple[str, ...]:
-    """The channels of a layer of so many planes; one that is not in `SUFFIXES` is a colour or a
-    number of its own name.
+def channel_names(layer: str, depth: int, names: Names | None = None) -> tuple[str, ...]:
+    """Name the channels of a layer of `depth` planes.
+
+    A layer that `names` does not list is a colour or a number of its own name.
     """
-    if layer in SUFFIXES:
-        return SUFFIXES[layer]
-    clean = "".join(ch if ch.isalnum() or ch in "_-" else "_" for ch in layer)
-    return tuple(f"{clean}.{c}" for c in "RGB"[:depth]) if depth > 1 else (clean,)
+    if layer == "beauty":
+        return BEAUTY
+    if names is not None and layer in names:
+        return names[layer]
+    safe = "".join(ch if ch.isalnum() or ch in "_-" else "_" for ch in layer)
+    return tuple(f"{safe}.{c}" for c in "RGB"[:depth]) if depth > 1 else (safe,)
 
 
 def write_exr(
     path: Path,
     layers: Mapping[str, NDArray[np.float32]] | Iterable[tuple[str, NDArray[np.float32]]],
     header: Mapping[str, Any] | None = None,
+    names: Names | None = None,
 ) -> None:
-    """Write layers of float32 (height, width) or (height, width, 2 or 3), named by `channel_names`,
-    ZIP compressed.
+    """Write layers into one EXR, ZIP compressed.
 
-    Pairs that are made one after another are let go as soon as their channels are taken.
+    Parameters
+    ----------
+    path : Path
+        The file.
+    layers : mapping or iterable of pairs
+        Names and planes, float32, (H, W) or (H, W, 2 or 3).  Pairs that are made one after another
+        are let go as soon as their channels are taken.
+    header : mapping, optional
+        Attributes of the file.
+    names : mapping, optional
+        The channels of layers that are not called by their own name.
     """
     channels = {}
     for name, plane in layers.items() if isinstance(layers, Mapping) else layers:
         planes = plane if plane.ndim == 3 else plane[..., None]
-        for i, suffix in enumerate(channel_names(name, planes.shape[2])):
+        for i, suffix in enumerate(channel_names(name, planes.shape[2], names)):
             # The binding writes garbage from arrays that are not contiguous, without a word.
             channels[suffix] = np.ascontiguousarray(planes[..., i], np.float32)
     head = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, **(header or {})}
@@ -59,10 +62,25 @@ def write_exr(
         f.write(str(path))
 
 
-def read_exr(path: Path) -> dict[str, NDArray[np.float32]]:
-    """Layers by name, float32 (height, width) or (height, width, 3).
+def read_exr(path: Path, names: Names | None = None) -> dict[str, NDArray[np.float32]]:
+    """Read the layers of an EXR.
 
-    Raises MillError when the file is damaged, cut short, or holds no beauty.
+    Parameters
+    ----------
+    path : Path
+        The file.
+    names : mapping, optional
+        The channels of layers, as `write_exr` took them.
+
+    Returns
+    -------
+    dict
+        Layers by name, float32, (H, W) or (H, W, 3).
+
+    Raises
+    ------
+    MillError
+        When the file is damaged, cut short, or holds no beauty.
     """
     try:
         with OpenEXR.File(str(path), separate_channels=True) as f:
@@ -76,7 +94,7 @@ def read_exr(path: Path) -> dict[str, NDArray[np.float32]]:
             f"{path.name} is not an EXR that can be read: {e}", "Render or export it again."
         ) from e
     layers = {}
-    for name, suffixes in SUFFIXES.items():
+    for name, suffixes in {"beauty": BEAUTY, **(names or {})}.items():
         if all(s in planes for s in suffixes):
             stack = np.stack([planes.pop(s) for s in suffixes], -1)
             layers[name] = stack if len(suffixes) > 1 else stack[..., 0]

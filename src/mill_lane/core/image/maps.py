@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,6 +38,29 @@ class Scale:
     unit: str
 
 
+@dataclass(frozen=True)
+class Show:
+    """How a layer is drawn.
+
+    Attributes
+    ----------
+    kind : str
+        "light" gets the exposure and the view transform, "colour" the view transform alone,
+        "direction" is a vector in colours, "numbers" a quiet colour for each number, "map" the ramp.
+    unit : str
+        The unit of a map.
+    factor : float
+        From the layer's values to that unit.
+    cost : bool
+        The values are shares of the picture's thread time rather than amounts.
+    """
+
+    kind: Literal["light", "colour", "direction", "numbers", "map"]
+    unit: str = ""
+    factor: float = 1.0
+    cost: bool = False
+
+
 def ramp(t: NDArray[Any]) -> RGB:
     """The ramp's colours, uint8 (..., 3), for numbers from 0 (dark blue) to 1 (yellow); outside
     they are held.
@@ -70,31 +93,38 @@ def _map(
 
 
 def layer_picture(
-    name: str, plane: NDArray[Any], exposure: float = 0.0, seconds: float = 0.0
+    plane: NDArray[Any], show: Show, exposure: float = 0.0, seconds: float = 0.0
 ) -> tuple[RGB, Scale | None]:
-    """A layer as a picture (H, W, 3) uint8, and its scale where it has one.
+    """Draw a layer as a picture.
 
-    Light gets the view transform at `exposure` stops; `work` is shown as thread time a pixel,
-    `seconds` being that of the whole picture.  Raises KeyError for a layer that has no picture.
+    Parameters
+    ----------
+    plane : array, (H, W) or (H, W, 3)
+        Linear light, a colour, a direction, or a number for each pixel.
+    show : Show
+        How it is to be drawn.
+    exposure : float
+        Stops, for light alone.
+    seconds : float
+        Thread time of the whole picture, for maps of cost.
+
+    Returns
+    -------
+    picture : array of uint8, (H, W, 3)
+    scale : Scale or None
+        What the ends of the ramp stand for; None for what is no map.
     """
-    if name == "noise":
-        return _map(plane, "%", 100.0)
-    if name == "samples":
-        return _map(plane, "samples")
-    if name == "depth":
-        return _map(plane, "m")
-    if name == "work":
-        total = float(np.sum(plane, dtype=np.float64))
-        return _map(plane, "ms a pixel", 1e3 * seconds / total if total > 0 else 0.0)
-    if name == "object":
+    if show.kind == "map":
+        factor = show.factor
+        if show.cost:
+            total = float(np.sum(plane, dtype=np.float64))
+            factor *= seconds / total if total > 0 else 0.0
+        return _map(plane, show.unit, factor)
+    if show.kind == "numbers":
         return _colours_of_numbers(plane), None
-    if name == "normal":
+    if show.kind == "direction":
         return ((np.clip(plane, -1, 1) * 0.5 + 0.5) * 255 + 0.5).astype(np.uint8), None
-    if name == "albedo":
-        return view(plane), None
-    if plane.ndim == 3 and plane.shape[2] == 3 and name not in ("position", "motion"):
-        return view(plane, exposure), None
-    raise KeyError(name)
+    return view(plane, exposure if show.kind == "light" else 0.0), None
 
 
 def _colours_of_numbers(plane: NDArray[Any]) -> RGB:

@@ -467,18 +467,16 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
 @lean
 def _record(w: Any, s: Any, q: Any) -> None:
     """What the first surface that scatters is: for the layers of the film."""
-    f = Q_FEATURES
-    if q[f + 13] > 0:
+    if q[Q_RECORDED] > 0:
         return
-    q[f + 13] = 1.0
-    q[f], q[f + 1], q[f + 2] = q[Q_BR], q[Q_BG], q[Q_BB]
-    q[f + 3], q[f + 4], q[f + 5] = q[Q_NX], q[Q_NY], q[Q_NZ]
-    q[f + 6], q[f + 7] = q[Q_TRAVELLED], q[Q_LAYERS]
-    q[f + 8], q[f + 9], q[f + 10] = q[Q_PX], q[Q_PY], q[Q_PZ]
-    q[f + 11], q[f + 12] = (
-        i64_at(w[W_INSTANCES])[np.int64(q[Q_INSTANCE]) * INSTANCE_COLUMNS + P_OBJECT],
-        q[Q_INSTANCE],
-    )
+    q[Q_RECORDED] = 1.0
+    q[Q_ALBEDO], q[Q_ALBEDO + 1], q[Q_ALBEDO + 2] = q[Q_BR], q[Q_BG], q[Q_BB]
+    q[Q_NORMAL], q[Q_NORMAL + 1], q[Q_NORMAL + 2] = q[Q_NX], q[Q_NY], q[Q_NZ]
+    q[Q_DISTANCE], q[Q_PASSED] = q[Q_TRAVELLED], q[Q_LAYERS]
+    q[Q_POSITION], q[Q_POSITION + 1], q[Q_POSITION + 2] = q[Q_PX], q[Q_PY], q[Q_PZ]
+    met = np.int64(q[Q_INSTANCE])
+    q[Q_OBJECT] = i64_at(w[W_INSTANCES])[met * INSTANCE_COLUMNS + P_OBJECT]
+    q[Q_MET] = q[Q_INSTANCE]
 
 
 @lean

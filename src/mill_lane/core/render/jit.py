@@ -9,28 +9,47 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numba
+import platformdirs
 
 from mill_lane.core.render import plain, vectors
 
 Function = Callable[..., Any]
 VECTORS = vectors.vectors_available()
+IMPORTED = re.compile(r"^from (mill_lane[\w.]*) import (\([^)]*\)|.*)$", re.M)
+
+
+def kernel_sources() -> list[Path]:
+    """The files that compiled code depends on: where kernels stand, and what those import of ours."""
+    package = Path(__file__).parents[2]
+    found: set[Path] = set()
+    waiting = [
+        p for p in Path(__file__).parent.glob("*.py") if "core.render.jit import" in p.read_text()
+    ]
+    waiting.append(Path(__file__))
+    while waiting:
+        source = waiting.pop()
+        if source in found:
+            continue
+        found.add(source)
+        for module, names in IMPORTED.findall(source.read_text()):
+            base = package.joinpath(*module.split(".")[1:])
+            inner = [base / f"{n.strip()}.py" for n in names.strip("()").split(",")]
+            waiting += [p for p in (base.with_suffix(".py"), *inner) if p.is_file()]
+    return sorted(found)
 
 
 def cache_folder() -> Path:
-    """The folder of compiled kernels that belongs to these sources and this version of the
-    compiler.
-    """
+    """The folder of compiled kernels that belongs to these sources and this compiler."""
     digest = hashlib.sha256(f"{numba.__version__} {VECTORS}".encode())
-    for source in sorted(Path(__file__).parent.glob("*.py")):
+    for source in kernel_sources():
         digest.update(source.read_bytes())
-    base = os.environ.get("MILL_LANE_CACHE") or os.path.join(
-        os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache"), "mill-lane"
-    )
+    base = os.environ.get("MILL_LANE_CACHE") or platformdirs.user_cache_path("mill-lane")
     return Path(base) / f"kernels-{digest.hexdigest()[:16]}"
 
 

@@ -21,7 +21,8 @@ from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import LEAF, NODE, aligned, build_boxes, build_mesh
 from mill_lane.core.render.light_table import gather_lights
-from mill_lane.core.render.sizes import chain_values, loading_order, srgb_images
+from mill_lane.core.render.mip_chain import chain_values
+from mill_lane.core.render.sizes import loading_order, srgb_images
 from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Environment, Material, Part, Scene, Texture

@@ -23,7 +23,7 @@ from mill_lane.core.image.noise import FLOOR
 from mill_lane.core.least_squares import nonnegative
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.film import Film, noise_map
+from mill_lane.core.render.film import Film, film_noise
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.world import World
 
@@ -354,15 +354,15 @@ class _Reader:
         """The factor on the picture's noise if the pixels that show an object had none; None
         without that layer.
         """
-        if self.film.object.size == 0 or not (self.film.samples >= 2).all():
+        if "object" not in self.film or not (self.film.samples >= 2).all():
             return None
         scene = self.loaded.scene
         numbers = [
             i + 1 for i, (node, _) in enumerate(scene.instances) if scene.nodes[node].name == name
         ]
-        squares = noise_map(self.film).astype(float) ** 2
+        squares = film_noise(self.film).astype(float) ** 2
         total = float(squares.mean())
-        shown = np.isin(self.film.object, numbers)
+        shown = np.isin(self.film["object"], numbers)
         return math.sqrt(float(np.where(shown, 0.0, squares).mean()) / total) if total > 0 else None
 
 

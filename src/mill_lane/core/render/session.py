@@ -20,11 +20,12 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.image.noise import Noise, summarise
 from mill_lane.core.recipe import Recipe, Region, clip_region
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.film import Film, dilate, new_film, noise_map, resolve, resolved
+from mill_lane.core.render.film import Film, dilate, film_noise, new_film
+from mill_lane.core.render.layers import resolved
 from mill_lane.core.render.load import Loaded, pose
 from mill_lane.core.render.profile import Profile, Work, new_work
 from mill_lane.core.render.settings import Preview, settings_of, shot_of
-from mill_lane.core.render.state import read_state, write_state
+from mill_lane.core.render.state import read_state, saved_array, write_state
 from mill_lane.core.render.tiles import render_tiles
 from mill_lane.core.render.world import World, new_path
 
@@ -230,7 +231,7 @@ class Session:
         """Let pixels rest whose noise, and whose neighbours' noise, is under the threshold; returns
         their share.
         """
-        wants = dilate(noise_map(self.film) > self.recipe.noise)
+        wants = dilate(film_noise(self.film) > self.recipe.noise)
         self.film.active[...] = wants
         for i, (x0, y0, x1, y1) in enumerate(self.boxes):
             self.resting[i] = not wants[y0:y1, x0:x1].any()
@@ -268,11 +269,11 @@ class Session:
 
     def noise(self) -> Noise:
         """What grain is left, measured on the film."""
-        return summarise(noise_map(self.film))
+        return summarise(film_noise(self.film))
 
     def layers(self) -> dict[str, NDArray[Any]]:
         """The mean pictures so far."""
-        return resolve(self.film, self.recipe.layers, self.world.lights.names)
+        return dict(self.each_layer())
 
     def each_layer(self) -> Iterator[tuple[str, NDArray[Any]]]:
         """`layers` one after another, so that only one more picture is held at a time."""
@@ -328,10 +329,7 @@ class Session:
                 )
             mine = {"passes": self.passes, "resting": self.resting}
             mine |= {f"film_{name}": plane for name, plane in self.film.planes().items()}
-            saved = {name: state[name] for name in mine}
-            for name, array in mine.items():
-                if saved[name].shape != array.shape or saved[name].dtype != array.dtype:
-                    raise ValueError(f"{name} has another size")
+            saved = {name: saved_array(state, name, array) for name, array in mine.items()}
             seconds, done, checked = (
                 float(state["seconds"]),
                 str(state["done"]),

@@ -7,26 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from mill_lane.core.recipe import Layer
+from mill_lane.core.render.layers import FLOAT, LAYERS
+from mill_lane.core.render.mip_chain import chain_values
 from mill_lane.core.scene.model import Image, Scene
 
 STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
 # Light 12, luminance and its square 8, samples 4, whether more are wanted 1.
 BEAUTY_BYTES = 25
-BYTES_PER_PIXEL: dict[str, int] = {
-    "albedo": 12,
-    "normal": 12,
-    "depth": 4,
-    "position": 12,
-    "motion": 8,
-    "object": 4,
-    "samples": 0,
-    "noise": 0,
-    "work": 4,
-    "half_buffers": 12,
-    "components": 9 * 12,
-}
-LIGHT_BYTES = 12  # a pixel and lamp of the layer "lights"
 NODE_BYTES, LEAF_BYTES = 256, 320
 
 
@@ -40,29 +27,31 @@ def sky_bytes(width: int, height: int, turned: bool = False) -> int:
 
 
 def film_bytes(
-    width: int, height: int, layers: Sequence[Layer], light_count: int = 0
+    width: int, height: int, layers: Sequence[str], light_count: int = 0
 ) -> dict[str, int]:
-    """Bytes held for each layer of a film; `light_count` counts the lights of the scene."""
-    per_pixel = {"beauty": BEAUTY_BYTES}
-    for name in layers:
-        per_pixel[name] = LIGHT_BYTES * light_count if name == "lights" else BYTES_PER_PIXEL[name]
-    return {name: n * width * height for name, n in per_pixel.items()}
+    """Count the bytes held for each layer of a film.
 
+    Parameters
+    ----------
+    width, height : int
+        Pixels.
+    layers : sequence of str
+        Names of `layers.LAYERS`.
+    light_count : int
+        Lights of the scene.
 
-def levels(width: int, height: int) -> list[tuple[int, int]]:
-    """The sizes of a full mip chain, largest first, each half of the one before, rounded down, at
-    least 1.
+    Returns
+    -------
+    dict
+        Bytes by layer, the beauty first; a plane that two layers need counts with the first.
     """
-    sizes = [(width, height)]
-    while sizes[-1] != (1, 1):
-        w, h = sizes[-1]
-        sizes.append((max(1, w // 2), max(1, h // 2)))
-    return sizes
-
-
-def chain_values(width: int, height: int, channels: int) -> int:
-    """Numbers held for a texture with its mip chain; about 4/3 of width x height x channels."""
-    return channels * sum(w * h for w, h in levels(width, height))
+    per_pixel = {"beauty": BEAUTY_BYTES}
+    counted: set[str] = set()
+    for name in layers:
+        planes = [p for p in LAYERS[name].planes if p.name not in counted]
+        counted |= {p.name for p in planes}
+        per_pixel[name] = FLOAT * sum(p.depth(light_count) for p in planes)
+    return {name: n * width * height for name, n in per_pixel.items()}
 
 
 def srgb_images(scene: Scene) -> set[int]:

@@ -14,10 +14,13 @@ from typing import Any
 from zipfile import BadZipFile
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 
 LONGEST_ABOUT = 1 << 20  # bytes
+# What arrays were called before: states that were saved then are still taken up.
+EARLIER_NAMES = {"film_half_buffers": "film_halves"}
 
 
 def write_state(path: Path, arrays: dict[str, Any]) -> None:
@@ -65,3 +68,25 @@ def state_about(path: Path, name: str = "") -> str:
         if about.dtype.kind != "U" or about.size != 1 or about.nbytes > LONGEST_ABOUT:
             raise ValueError("what it says of itself cannot be read")
         return str(about)
+
+
+def state_key(path: Path, name: str = "") -> str:
+    """Read the key under which a state was saved (`Session.key`)."""
+    with read_state(path, name) as state:
+        return str(state["key"])
+
+
+def saved_array(state: Any, name: str, own: NDArray[Any]) -> NDArray[Any]:
+    """Find the saved array that belongs in the place of `own`.
+
+    Raises
+    ------
+    KeyError
+        Where the state has none of that name.
+    ValueError
+        Where it is of another size or type.
+    """
+    saved: NDArray[Any] = state[name if name in state else EARLIER_NAMES.get(name, name)]
+    if saved.size != own.size or saved.dtype != own.dtype:
+        raise ValueError(f"{name} has another size")
+    return saved.reshape(own.shape)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.render.jit import inner, kernel, lean
-from mill_lane.core.render.sizes import levels
+from mill_lane.core.render.mip_chain import levels
 from mill_lane.core.render.slots import (
     Q_TOUCHES,
     T_CHANNELS,

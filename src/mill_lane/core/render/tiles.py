@@ -83,15 +83,14 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
     """How far the first surface moves in the picture until the next frame, in pixels right and
     down.
     """
-    f = Q_FEATURES
-    if q[f + 13] <= 0:
+    if q[Q_RECORDED] <= 0:
         return 0.0, 0.0
-    x, y, z = q[f + 8], q[f + 9], q[f + 10]
-    place = np.int64(q[f + 12])
-    following = i64_at(w[W_INSTANCES])[place * INSTANCE_COLUMNS + P_NEXT]
+    x, y, z = q[Q_POSITION], q[Q_POSITION + 1], q[Q_POSITION + 2]
+    instance = np.int64(q[Q_MET])
+    following = i64_at(w[W_INSTANCES])[instance * INSTANCE_COLUMNS + P_NEXT]
     nx, ny, nz = x, y, z
     if following >= 0:
-        m, i = f64_at(w[W_TO_OBJECT]), place * 12
+        m, i = f64_at(w[W_TO_OBJECT]), instance * 12
         ax = m[i] * x + m[i + 1] * y + m[i + 2] * z + m[i + 3]
         ay = m[i + 4] * x + m[i + 5] * y + m[i + 6] * z + m[i + 7]
         az = m[i + 8] * x + m[i + 9] * y + m[i + 10] * z + m[i + 11]
@@ -113,7 +112,7 @@ def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float
     block = max(np.int64(s[S_BLOCK]), 1)
     q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), x // block, y // block)
     q[Q_INDEX] = index
-    for k in range(Q_OUT, Q_FEATURES + 16):
+    for k in range(Q_OUT, Q_FEATURES + FEATURES):
         q[k] = 0.0
     for k in range(4):
         q[Q_WORK + k] = 0.0
@@ -182,15 +181,16 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
     lumas[2 * p] += np.float32(luma)
     lumas[2 * p + 1] += np.float32(luma * luma)
     u32_at(film[F_SAMPLES])[p] += np.uint32(1)
-    f = Q_FEATURES
     if film[F_ALBEDO] != 0:
-        _three(film[F_ALBEDO], p, q[f], q[f + 1], q[f + 2])
+        _three(film[F_ALBEDO], p, q[Q_ALBEDO], q[Q_ALBEDO + 1], q[Q_ALBEDO + 2])
     if film[F_NORMAL] != 0:
-        _three(film[F_NORMAL], p, q[f + 3], q[f + 4], q[f + 5])
+        _three(film[F_NORMAL], p, q[Q_NORMAL], q[Q_NORMAL + 1], q[Q_NORMAL + 2])
     if film[F_DEPTH] != 0:
-        f32_at(film[F_DEPTH])[p] += np.float32(q[f + 6])
+        f32_at(film[F_DEPTH])[p] += np.float32(q[Q_DISTANCE])
+    if film[F_LIGHT_SQUARES] != 0:
+        _squares(q, film, p, r, g, b)
     if film[F_POSITION] != 0:
-        _three(film[F_POSITION], p, q[f + 8], q[f + 9], q[f + 10])
+        _three(film[F_POSITION], p, q[Q_POSITION], q[Q_POSITION + 1], q[Q_POSITION + 2])
     if film[F_MOTION] != 0:
         mx, my = _motion(w, s, q)
         motion = f32_at(film[F_MOTION])
@@ -198,7 +198,9 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
         motion[2 * p + 1] += np.float32(my)
     if film[F_OBJECT] != 0 and index == 0:
         # Numbers do not average: the first sample's object stands, counted from 1, 0 for none.
-        f32_at(film[F_OBJECT])[p] = np.float32(q[f + 11] + 1.0) if q[f + 13] > 0 else np.float32(0)
+        f32_at(film[F_OBJECT])[p] = (
+            np.float32(q[Q_OBJECT] + 1.0) if q[Q_RECORDED] > 0 else np.float32(0)
+        )
     if film[F_WORK] != 0:
         work = q[Q_WORK] + q[Q_WORK + 1] + 2.0 * q[Q_WORK + 2] + 8.0 * q[Q_WORK + 3]
         f32_at(film[F_WORK])[p] += np.float32(work)
@@ -213,6 +215,17 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
         by_lamp = f32_at(film[F_LIGHTS])
         for k in range(3 * lamps):
             by_lamp[3 * lamps * p + k] += np.float32(q[Q_PER_LAMP + 2 * lamps + k])
+
+
+@lean
+def _squares(q: Any, film: Any, p: int, r: float, g: float, b: float) -> None:
+    """Add the squares of a sample's light and guides, from which their variance is known."""
+    _three(film[F_LIGHT_SQUARES], p, r * r, g * g, b * b)
+    ar, ag, ab = q[Q_ALBEDO], q[Q_ALBEDO + 1], q[Q_ALBEDO + 2]
+    _three(film[F_ALBEDO_SQUARES], p, ar * ar, ag * ag, ab * ab)
+    nx, ny, nz = q[Q_NORMAL], q[Q_NORMAL + 1], q[Q_NORMAL + 2]
+    _three(film[F_NORMAL_SQUARES], p, nx * nx, ny * ny, nz * nz)
+    f32_at(film[F_DEPTH_SQUARES])[p] += np.float32(q[Q_DISTANCE] * q[Q_DISTANCE])
 
 
 @inner

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from mill_lane.core.render.sizes import chain_values
+from mill_lane.core.render.mip_chain import chain_values
 from mill_lane.core.weigh.analysis import Analysis, TextureRow
 
 # Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade

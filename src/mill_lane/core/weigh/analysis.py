@@ -7,7 +7,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from mill_lane.core.render.sizes import LEAF_BYTES, NODE_BYTES, chain_values
+from mill_lane.core.render.mip_chain import chain_values
+from mill_lane.core.render.sizes import LEAF_BYTES, NODE_BYTES
 from mill_lane.core.scene.model import Part
 from mill_lane.core.weigh.outlines import ObjectOutline
 

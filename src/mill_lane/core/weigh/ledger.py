@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 from mill_lane.core.devices.model import Device
-from mill_lane.core.recipe import Layer, Recipe
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.layers import BEAUTY, LAYERS
 from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes, sky_bytes
 from mill_lane.core.render.slots import counters_size, path_size
 from mill_lane.core.weigh.analysis import Analysis
@@ -35,21 +36,6 @@ PATH_BYTES = 120
 # What a placement takes besides the meshes' arrays: its matrices, its node in the file and in the
 # model.  Measured, by renders of 2,500 to 40,000 copies of one mesh: 0.3 to 0.7 kB.
 PLACEMENT_BYTES = 600
-# Planes that are made while the layers are written to a file, per pixel (see `formats.exr`).
-WRITING_BYTES: dict[str, int] = {
-    "beauty": 12,
-    "albedo": 12,
-    "normal": 12,
-    "depth": 4,
-    "position": 12,
-    "motion": 8,
-    "object": 4,
-    "samples": 4,
-    "noise": 4,
-    "work": 4,
-    "half_buffers": 32,
-    "components": 9 * 12,
-}
 
 
 @dataclass(frozen=True)
@@ -180,7 +166,7 @@ def draw_up(
 
 
 def film_steps(
-    width: int, height: int, layers: Sequence[Layer], light_count: int
+    width: int, height: int, layers: Sequence[str], light_count: int
 ) -> list[tuple[str, int]]:
     """What the picture takes:
 
@@ -191,7 +177,7 @@ def film_steps(
     # Every layer is copied channel by channel, and one more is held while it is made, beside the
     # number of samples it is divided by; the writer packs rows as it goes.
     writing = (
-        16 + WRITING_BYTES["beauty"] + sum(WRITING_BYTES.get(n, 12 * light_count) for n in layers)
+        16 + BEAUTY.written_bytes() + sum(LAYERS[n].written_bytes(light_count) for n in layers)
     )
     return [*steps, ("measuring the noise, or writing", max(STATISTICS_BYTES, writing) * pixels)]
 

@@ -82,11 +82,11 @@ def light_view(
         light = film.light.astype(np.float64) @ luma / SAMPLES
         total, pixels = total + float(light.sum()), pixels + light.size
         white = light * 2.0**exposure > 1.0
-        for index, n in zip(*np.unique(film.object[white], return_counts=True), strict=True):
+        for index, n in zip(*np.unique(film["object"][white], return_counts=True), strict=True):
             if index > 0:
                 blown[int(index) - 1] = blown.get(int(index) - 1, 0) + int(n)
         if apart:
-            each = film.lights.astype(np.float64).sum((0, 1)) @ luma / SAMPLES
+            each = film["lights"].astype(np.float64).sum((0, 1)).reshape(-1, 3) @ luma / SAMPLES
             for name, part in zip(session.world.lights.names, each, strict=True):
                 shares[name] = shares.get(name, 0.0) + float(part)
     whole = max(total, 1e-300)

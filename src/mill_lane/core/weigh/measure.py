@@ -28,7 +28,7 @@ from mill_lane.core.weigh.analysis import (
 from mill_lane.core.weigh.duplicates import Duplicate, find_duplicates
 from mill_lane.core.weigh.frames import Track, camera_track, frames_looked_at
 from mill_lane.core.weigh.nearest import Nearest, refine
-from mill_lane.core.weigh.outlines import ObjectOutline, footprint
+from mill_lane.core.weigh.outlines import ObjectOutline, outline_of
 
 PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
 SAMPLED = 20_000
@@ -312,7 +312,7 @@ def _outlines(scene: Scene, track: Track) -> tuple[list[ObjectOutline], int]:
         order = np.argsort(-reach[:, 0] * reach[:, 2], kind="stable")[:MOST_OUTLINES]
         drawn = [drawn[i] for i in sorted(order)]
     made = [
-        footprint(scene.nodes[node].name, mesh, track.still[node], *sizes[mesh]).model_copy(
+        outline_of(scene.nodes[node].name, mesh, track.still[node], *sizes[mesh]).model_copy(
             update={"object": index}
         )
         for index, node, mesh in drawn

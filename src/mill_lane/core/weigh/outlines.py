@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
+from scipy.spatial import ConvexHull, QhullError
 
 
 class ObjectOutline(BaseModel):
@@ -17,7 +18,7 @@ class ObjectOutline(BaseModel):
 
     name: str
     mesh: int
-    outline: list[tuple[float, float]]
+    points: list[tuple[float, float]]
     low: float
     high: float
     memory_bytes: int
@@ -26,7 +27,7 @@ class ObjectOutline(BaseModel):
     share: float = 0.0  # of the picture, at most
 
 
-def footprint(
+def outline_of(
     name: str,
     mesh: int,
     matrix: NDArray[np.float64],
@@ -43,7 +44,7 @@ def footprint(
     return ObjectOutline(
         name=name,
         mesh=mesh,
-        outline=[(round(float(x), 4), round(float(z), 4)) for x, z in outline],
+        points=[(round(float(x), 4), round(float(z), 4)) for x, z in outline],
         low=float(world[:, 1].min()),
         high=float(world[:, 1].max()),
         memory_bytes=memory,
@@ -51,21 +52,20 @@ def footprint(
 
 
 def hull(points: NDArray[np.float64]) -> list[tuple[float, float]]:
-    """The convex hull of points (N, 2), counter-clockwise (Andrew's monotone chain)."""
-    unique = sorted({(float(x), float(y)) for x, y in points})
-    if len(unique) < 3:
-        return unique
+    """Find the convex hull of points in the plane.
 
-    def chain(ps: list[tuple[float, float]]) -> list[tuple[float, float]]:
-        out: list[tuple[float, float]] = []
-        for p in ps:
-            while len(out) > 1 and _turn(out[-2], out[-1], p) <= 0:
-                out.pop()
-            out.append(p)
-        return out[:-1]
+    Parameters
+    ----------
+    points : array of float64, (N, 2)
 
-    return chain(unique) + chain(unique[::-1])
-
-
-def _turn(a: tuple[float, float], b: tuple[float, float], c: tuple[float, float]) -> float:
-    return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+    Returns
+    -------
+    list of (x, y)
+        Counter-clockwise; the two ends where all points lie on a line, one where they are all the same.
+    """
+    unique = np.unique(points, axis=0)
+    try:
+        corners = unique[ConvexHull(unique).vertices]
+    except (QhullError, ValueError):  # nothing that has an area
+        corners = unique[[0, -1]] if len(unique) > 1 else unique
+    return [(float(x), float(y)) for x, y in corners]

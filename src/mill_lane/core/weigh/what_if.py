@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from mill_lane.core.devices.memory_profile import Load, MemoryProfile
 from mill_lane.core.devices.model import Device
-from mill_lane.core.recipe import Layer, Recipe
+from mill_lane.core.recipe import Recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Step, draw_up
 
@@ -23,7 +23,7 @@ class WhatIf(BaseModel):
 
     width: Annotated[int | None, Field(ge=1, le=16384)] = None
     height: Annotated[int | None, Field(ge=1, le=16384)] = None
-    layers: tuple[Layer, ...] | None = None
+    layers: tuple[str, ...] | None = None
     flight: Annotated[int | None, Field(ge=1, le=10**9)] = None
     tile: Annotated[int | None, Field(ge=1, le=16384)] = None
     lend: Annotated[int, Field(ge=0, le=10**13)] = 0  # bytes of system memory
