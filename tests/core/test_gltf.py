@@ -23,6 +23,7 @@ from mill_lane.core.formats.gltf import open_document, read_scene, write_glb
 from mill_lane.core.formats.gltf.accessors import read_accessor, read_floats
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import decode, encode
+from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Channel, Light, Material, Medium, Node, Texture, TextureUse
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.core.trim.textures import shrink
@@ -313,7 +314,7 @@ class TestWriting(Folder):
         scene = self.rich()
         broken = replace(scene.images[0], file_bytes=10**6)
         with self.assertRaises(MillError):
-            write_glb(scene.with_images({0: broken}), self.folder / "out.glb")
+            write_glb(replace_images(scene, {0: broken}), self.folder / "out.glb")
         self.assertEqual(list(self.folder.iterdir()), [])
 
 

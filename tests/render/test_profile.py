@@ -129,9 +129,9 @@ class TestWhatIf(unittest.TestCase):
         """From one sample nothing is said about grain."""
         scene = scene_of((floor(4.0), GREY), eye=(0, 2, 2), environment=even_sky())
         p = session(scene, samples=1, light_sampling="all").profile()
-        self.assertEqual([(x.name, x.light, x.grain) for x in p.lights], [("sky", None, None)])
+        self.assertEqual([(x.name, x.light, x.noise) for x in p.lights], [("sky", None, None)])
         self.assertEqual([a.noise for a in p.what_if if a.text == "without sky"], [None])
-        self.assertIsNotNone(session(scene, samples=8).profile().lights[0].grain)
+        self.assertIsNotNone(session(scene, samples=8).profile().lights[0].noise)
 
 
 class TestCosts(unittest.TestCase):

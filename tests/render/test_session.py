@@ -13,9 +13,9 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.image.noise import relative_error
 from mill_lane.core.recipe import Recipe, Region
-from mill_lane.core.render.film import COMPONENTS
 from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.render.load import Loaded, load
+from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.render.session import Session
 from mill_lane.core.scene.model import Geometry, Light, Material
 from mill_lane.demo import shapes

@@ -42,7 +42,7 @@ from mill_lane.core.weigh.visibility import (
     SEEN,
     Observer,
     View,
-    look,
+    observe,
     spread,
 )
 from mill_lane.demo import shapes
@@ -62,7 +62,7 @@ def upright(width: float = 2.0, z: float = 0.0, turn: float = 0.0) -> Geometry:
 
 
 def seen_by(scene: Scene, wide: int = 64) -> View:
-    return look(Observer(load(scene, 1), 1.0, HEIGHT, wide=wide))
+    return observe(Observer(load(scene, 1), 1.0, HEIGHT, wide=wide))
 
 
 def with_print(scene: Scene, **more: object) -> Scene:

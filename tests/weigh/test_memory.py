@@ -58,9 +58,21 @@ class TestLeastSquares(unittest.TestCase):
         want, _ = nnls(rows, goal)
         np.testing.assert_allclose(found, want, atol=1e-6)
 
-    def test_too_many(self) -> None:
-        with self.assertRaises(ValueError):
-            nonnegative(np.eye(11), np.ones(11))
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 2**32 - 1), st.integers(1, 12))
+    def test_the_conditions_of_an_optimum(self, seed: int, n: int) -> None:
+        """Karush, Kuhn and Tucker: nothing below 0, no slope downwards, none where x is above 0."""
+        rng = np.random.default_rng(seed)
+        rows = rng.normal(size=(n + 3, n))
+        a, b = rows.T @ rows, rows.T @ rng.normal(size=n + 3)
+        x = nonnegative(a, b)
+        slope = a @ x - b
+        self.assertGreaterEqual(x.min(), 0)
+        self.assertGreater(slope.min(), -1e-7)
+        np.testing.assert_allclose(slope * x, 0, atol=1e-7)
+
+    def test_what_nothing_is_known_of(self) -> None:
+        np.testing.assert_array_equal(nonnegative(np.zeros((3, 3)), np.zeros(3)), np.zeros(3))
 
 
 class TestProfiles(unittest.TestCase):

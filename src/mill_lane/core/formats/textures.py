@@ -46,7 +46,11 @@ def image_of(blob: Blob, name: str) -> Image:
 def missing_image(name: str, notes: list[Note]) -> Image:
     """A stand-in for a picture that is not there."""
     notes.append(
-        Note("lost", f"The texture file “{name}” is missing: it is drawn in neutral grey.")
+        Note(
+            "texture_missing",
+            "lost",
+            f"The texture file “{name}” is missing: it is drawn in neutral grey.",
+        )
     )
 
     def no_bytes() -> bytes:
@@ -85,6 +89,7 @@ def file_image(path: Path, name: str, notes: list[Note]) -> Image:
     if pixels.dtype not in (np.uint8, np.uint16):
         notes.append(
             Note(
+                "texture_cut_off",
                 "lost",
                 f"“{name}” is {kind} with light brighter than white; as a texture it is cut off at white.",
             )
@@ -94,7 +99,13 @@ def file_image(path: Path, name: str, notes: list[Note]) -> Image:
         pixels[..., :colours] = from_linear(pixels[..., :colours])
         pixels = np.round(pixels * 65535).astype(np.uint16)
     else:
-        notes.append(Note("kept", f"“{name}” was turned from {kind} into PNG, pixel for pixel."))
+        notes.append(
+            Note(
+                "texture_converted",
+                "kept",
+                f"“{name}” was turned from {kind} into PNG, pixel for pixel.",
+            )
+        )
     data = encode(pixels, "image/png")
     height, width, channels = pixels.shape
     return Image(

@@ -60,6 +60,7 @@ def with_units(scene: Scene, ending: str) -> Scene:
 def said(unit: str, up: str, size: float) -> Note:
     """What to tell the artist: how the file was read, and how large that makes it."""
     return Note(
+        "unit_guessed",
         "look",
         (
             f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "

@@ -28,7 +28,7 @@ from mill_lane.core.render.vectors import as_i32, f32_at, i64_at, u32_at
 F = np.float32
 BIG = F(1e30)
 BINS = 16
-LEAF = 8
+LEAF_TRIANGLES = 8
 NODE, LEAF = 64, 80  # floats
 LINKS, NUMBERS = 48, 72  # where in a node its links stand, in a block its triangles' numbers
 # Scratch of a split: bins of three axes, box of the centres, right areas, the box swept up, and
@@ -367,7 +367,7 @@ def build_mesh(
         threads,
     )
     return _drawn_together(
-        records, _binary_tree(records, n, LEAF, threads), n, positions, triangles
+        records, _binary_tree(records, n, LEAF_TRIANGLES, threads), n, positions, triangles
     )
 
 

@@ -173,8 +173,7 @@ def _half_buffers(film: Sums, _: Sequence[str]) -> Iterator[tuple[str, F32]]:
     first = (film.samples + 1) // 2
     rest = np.maximum(film.samples - first, 1)[..., None].astype(np.float32)
     half = film["half_buffers"]
-    one: F32 = half / np.maximum(first, 1)[..., None].astype(np.float32)
-    yield "half_a", one
+    yield "half_a", np.divide(half, np.maximum(first, 1)[..., None], dtype=np.float32)
     other: F32 = (film.light - half) / rest
     yield "half_b", other
 

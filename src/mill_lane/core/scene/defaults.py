@@ -42,10 +42,18 @@ def with_defaults(scene: Scene) -> Scene:
         camera = Camera("Added camera", YFOV, added=True)
         node = Node("Added camera", matrix=matrix, camera=len(scene.cameras))
         scene = replace(scene, cameras=(*scene.cameras, camera), nodes=(*scene.nodes, node))
-        notes.append(Note("look", "The scene has no camera: one was added that frames all of it."))
+        notes.append(
+            Note(
+                "camera_added",
+                "look",
+                "The scene has no camera: one was added that frames all of it.",
+            )
+        )
     emits = any(max(m.emissive) > 0 or m.unlit for m in scene.materials)
     if not scene.placed_lights and not emits and scene.environment is None:
         even = (0.8, 0.8, 0.8)
         scene = replace(scene, environment=Environment(even, even, even, added=True))
-        notes.append(Note("look", "The scene has no light: an even grey sky was added."))
+        notes.append(
+            Note("light_added", "look", "The scene has no light: an even grey sky was added.")
+        )
     return replace(scene, notes=tuple(notes))

@@ -8,7 +8,7 @@ a moment.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
@@ -45,6 +45,8 @@ class Part:
     bounds_max: Vec3
     has_uvs: bool
     load: Callable[[], Geometry] = field(repr=False)
+    # Numbers of the mesh and of the primitive in the file it came from.
+    source: tuple[int, int] = field(default=(-1, -1), repr=False, compare=False)
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,6 +56,7 @@ class Mesh:
     # What the file declares, where this is the cage of a subdivision surface: scheme
     # ("catmullClark", "loop" or "bilinear"), corners of its polygons, triangles.
     subdivision: tuple[str, int, int] | None = None
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
     @property
     def triangles(self) -> int:
@@ -77,6 +80,7 @@ class Image:
     file_bytes: int
     read: Callable[[], bytes] = field(repr=False)
     missing: bool = False  # named by the file but not found; drawn in neutral grey
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
 Wrap = Literal["repeat", "mirror", "clamp"]
@@ -90,6 +94,7 @@ class Texture:
     image: int
     wrap_u: Wrap = "repeat"
     wrap_v: Wrap = "repeat"
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
 @dataclass(frozen=True)
@@ -134,6 +139,7 @@ class Material:
     clearcoat_texture: TextureUse | None = None  # red
     clearcoat_roughness_texture: TextureUse | None = None  # green
     occlusion_texture: TextureUse | None = None  # kept and counted; a path tracer has no use for it
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
     def uses(self) -> list[tuple[str, TextureUse]]:
         """Every texture plugged in, as (role, use)."""
@@ -169,6 +175,7 @@ class Light:
     range: float = float("inf")
     inner_cone: float = 0.0
     outer_cone: float = 0.7853981633974483
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
 @dataclass(frozen=True)
@@ -182,6 +189,7 @@ class Camera:
     yfov: float
     aspect: float | None = None
     added: bool = False  # the file had none; this one frames the scene
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
 @dataclass(frozen=True)
@@ -251,12 +259,17 @@ class Node:
     light: int = -1
     camera: int = -1
     channels: tuple[Channel, ...] = ()
+    source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
 @dataclass(frozen=True)
 class Note:
-    """Something found while reading that the artist should know."""
+    """Something found while reading or writing that the artist should know.
 
+    `code` is what programs go by; `text` is for people alone and may change.
+    """
+
+    code: str
     level: Literal["look", "kept", "lost"]
     text: str
 
@@ -310,9 +323,3 @@ class Scene:
     def seconds(self, frame: float) -> float:
         """The time of a frame: the first frame of the range is at 0 s."""
         return (frame - self.frames[0]) / self.frame_rate
-
-    def with_images(self, images: dict[int, Image]) -> Scene:
-        """A scene in which some images are replaced, by their index."""
-        return replace(
-            self, images=tuple(images.get(i, image) for i, image in enumerate(self.images))
-        )

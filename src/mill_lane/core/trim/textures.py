@@ -9,6 +9,7 @@ from mill_lane.core.formats.pictures import decode, encode
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render.sizes import image_bytes, srgb_images
 from mill_lane.core.render.texture import halve
+from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Image, Scene
 from mill_lane.core.trim.distance import halvings
 
@@ -75,4 +76,4 @@ def shrink(
                 )
             )
         progress((k + 1) / len(sizes), f"textures: {k + 1} of {len(sizes)}")
-    return scene.with_images(images), changes
+    return replace_images(scene, images), changes

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict
 
 from mill_lane.core.render.mip_chain import chain_values
 from mill_lane.core.render.sizes import LEAF_BYTES, NODE_BYTES
-from mill_lane.core.scene.model import Part
+from mill_lane.core.scene.model import Note, Part
 from mill_lane.core.weigh.outlines import ObjectOutline
 
 # What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to
@@ -21,6 +21,9 @@ ACCELERATION_BYTES = 57.5
 STAGES = ("listed", "distances measured", "pictures decoded", "looked at from all frames", "lit")
 # How a thing matters to the picture, the least first.
 Seen = Literal["never", "light_only", "reflection", "camera"]
+
+
+SCHEMA: Literal[2] = 2  # of stored analyses; see `weigh.analysis_versions`
 
 
 class Row(BaseModel):
@@ -191,6 +194,7 @@ class Visibility(Row):
 class Analysis(Row):
     """Everything that the Scene, Fit and Trim pages show, and all that the ledger needs."""
 
+    schema_version: Literal[2] = SCHEMA
     name: str
     triangles: int  # drawn, all copies counted
     unique_triangles: int  # stored
@@ -209,7 +213,7 @@ class Analysis(Row):
     media: int
     outlines: list[ObjectOutline]  # of the largest objects
     outlines_left_out: int = 0
-    notes: list[tuple[str, str]]
+    notes: list[Note]
     environment: str
     read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither
     fogs: list[MediumRow] = []

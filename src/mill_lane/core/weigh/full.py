@@ -12,6 +12,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.load import in_order, load
+from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.weigh.analysis import Analysis, TextureRow, Visibility
 from mill_lane.core.weigh.images import ImageUse, inspect_image
@@ -49,7 +50,7 @@ def weigh_full(
         )
     analysis = with_images(analysis, looks)
     tell(analysis)
-    small = scene.with_images({i: x.small for i, x in enumerate(looks)})
+    small = replace_images(scene, {i: x.small for i, x in enumerate(looks)})
     loaded = load(small, threads, part(progress, 0.6, 0.7))
     observer = Observer(loaded, aspect, PICTURE_HEIGHT, camera)
     view = observe(observer, part(progress, 0.7, 0.9))

@@ -107,7 +107,7 @@ def weigh(
         media=len(scene.media),
         outlines=outlines,
         outlines_left_out=left_out,
-        notes=[(n.level, n.text) for n in scene.notes],
+        notes=list(scene.notes),
         read_as=scene.read_as,
         fogs=[_fog(m) for m in scene.media],
         stage=1 if exact else 0,

@@ -14,7 +14,9 @@ from mill_lane.core.formats.gltf.container import Document, broken
 from mill_lane.core.scene.model import F32, Geometry, Part
 
 
-def read_part(document: Document, entry: dict[str, Any], materials: int) -> Part:
+def read_part(
+    document: Document, entry: dict[str, Any], materials: int, source: tuple[int, int]
+) -> Part:
     """A part whose vertices are read when wanted; counts and bounds come from the accessors."""
     attributes = entry["attributes"]
     position = document.item("accessors", attributes["POSITION"])
@@ -47,6 +49,7 @@ def read_part(document: Document, entry: dict[str, Any], materials: int) -> Part
         bounds_max=(hi[0], hi[1], hi[2]),
         has_uvs="TEXCOORD_0" in attributes,
         load=partial(load_geometry, document, entry),
+        source=source,
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Any
 
 from mill_lane.core.scene.model import Material, TextureUse
@@ -82,23 +83,23 @@ def _use(info: dict[str, Any] | None, strength: str = "") -> TextureUse | None:
     )
 
 
-def write_material(m: Material, used: set[str]) -> dict[str, Any]:
-    """The JSON of a material; the extensions it needs are added to `used`."""
+def write_material(m: Material, number: Callable[[int], int]) -> dict[str, Any]:
+    """The JSON of a material; `number` tells under which number a texture is written."""
     out: dict[str, Any] = {"name": m.name}
     ext: dict[str, Any] = {}
     pbr: dict[str, Any] = {"baseColorFactor": list(m.base_color)}
     pbr |= {"metallicFactor": m.metallic, "roughnessFactor": m.roughness}
     if m.base_texture:
-        pbr["baseColorTexture"] = _info(m.base_texture, used)
+        pbr["baseColorTexture"] = _info(m.base_texture, number)
     if m.roughness_texture:
-        pbr["metallicRoughnessTexture"] = _info(m.roughness_texture, used)
+        pbr["metallicRoughnessTexture"] = _info(m.roughness_texture, number)
     out["pbrMetallicRoughness"] = pbr
     if m.normal_texture:
-        out["normalTexture"] = _info(m.normal_texture, used, "scale")
+        out["normalTexture"] = _info(m.normal_texture, number, "scale")
     if m.occlusion_texture:
-        out["occlusionTexture"] = _info(m.occlusion_texture, used, "strength")
+        out["occlusionTexture"] = _info(m.occlusion_texture, number, "strength")
     if m.emissive_texture:
-        out["emissiveTexture"] = _info(m.emissive_texture, used)
+        out["emissiveTexture"] = _info(m.emissive_texture, number)
     top = max(m.emissive)
     if top > 0:
         out["emissiveFactor"] = [x / max(top, 1.0) for x in m.emissive]
@@ -107,7 +108,7 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
     if m.transmission > 0:
         t: dict[str, Any] = {"transmissionFactor": m.transmission}
         if m.transmission_texture:
-            t["transmissionTexture"] = _info(m.transmission_texture, used)
+            t["transmissionTexture"] = _info(m.transmission_texture, number)
         ext["KHR_materials_transmission"] = t
     if m.ior != 1.5:
         ext["KHR_materials_ior"] = {"ior": m.ior}
@@ -125,9 +126,9 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
             "clearcoatRoughnessFactor": m.clearcoat_roughness,
         }
         if m.clearcoat_texture:
-            c["clearcoatTexture"] = _info(m.clearcoat_texture, used)
+            c["clearcoatTexture"] = _info(m.clearcoat_texture, number)
         if m.clearcoat_roughness_texture:
-            c["clearcoatRoughnessTexture"] = _info(m.clearcoat_roughness_texture, used)
+            c["clearcoatRoughnessTexture"] = _info(m.clearcoat_roughness_texture, number)
         ext["KHR_materials_clearcoat"] = c
     if m.unlit:
         ext["KHR_materials_unlit"] = {}
@@ -139,18 +140,16 @@ def write_material(m: Material, used: set[str]) -> dict[str, Any]:
         out["doubleSided"] = True
     if ext:
         out["extensions"] = ext
-        used |= set(ext)
     return out
 
 
-def _info(use: TextureUse, used: set[str], strength: str = "") -> dict[str, Any]:
-    info: dict[str, Any] = {"index": use.texture}
+def _info(use: TextureUse, number: Callable[[int], int], strength: str = "") -> dict[str, Any]:
+    info: dict[str, Any] = {"index": number(use.texture)}
     if use.uv_set:
         info["texCoord"] = use.uv_set
     if strength and use.strength != 1.0:
         info[strength] = use.strength
     if use.offset != (0, 0) or use.rotation or use.scale != (1, 1):
-        used.add("KHR_texture_transform")
         info["extensions"] = {
             "KHR_texture_transform": {
                 "offset": list(use.offset),

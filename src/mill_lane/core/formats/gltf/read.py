@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -23,6 +23,7 @@ from mill_lane.core.formats.gltf.container import (
 from mill_lane.core.formats.gltf.geometry import read_part
 from mill_lane.core.formats.gltf.materials import UNDERSTOOD as MATERIAL_EXTENSIONS
 from mill_lane.core.formats.gltf.materials import read_material
+from mill_lane.core.formats.gltf.origin import Origin
 from mill_lane.core.formats.textures import image_of, missing_image
 from mill_lane.core.scene.model import (
     Camera,
@@ -30,6 +31,7 @@ from mill_lane.core.scene.model import (
     Environment,
     Image,
     Light,
+    Material,
     Medium,
     Mesh,
     Node,
@@ -38,10 +40,19 @@ from mill_lane.core.scene.model import (
     Texture,
 )
 
+Thing = TypeVar("Thing", Material, Texture, Image, Light, Camera)
 UNDERSTOOD = MATERIAL_EXTENSIONS | {
     "KHR_lights_punctual",
     "KHR_texture_transform",
     "KHR_mesh_quantization",
+}
+# What of a mesh is not drawn: by the code of the note.
+IGNORED = {
+    "points_or_lines": "points or lines are not drawn",
+    "no_positions": "no positions: nothing to draw",
+    "morphs_at_rest": "morph targets are kept, and drawn in their rest shape",
+    "vertex_colours": "vertex colours are kept, not drawn",
+    "second_uv_set": "a second UV set is kept; textures are drawn with the first",
 }
 WRAPS: dict[int, Any] = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
@@ -108,11 +119,11 @@ def _read(document: Document) -> Scene:
         name=str(_default_scene(root).get("name") or Path(document.name).stem),
         nodes=tuple(nodes),
         meshes=meshes,
-        materials=materials,
-        textures=textures,
-        images=images,
-        lights=lights,
-        cameras=cameras,
+        materials=_numbered(materials),
+        textures=_numbered(textures),
+        images=_numbered(images),
+        lights=_numbered(lights),
+        cameras=_numbered(cameras),
         media=tuple(Medium(**_tuples(m)) for m in settings.get("media", [])),
         environment=Environment(**_tuples(settings["environment"]))
         if "environment" in settings
@@ -120,8 +131,8 @@ def _read(document: Document) -> Scene:
         frame_rate=rate,
         frames=_frames(settings, nodes, rate),
         notes=tuple(notes),
-        origin=document,
     )
+    scene = replace(scene, origin=Origin(document, scene))
     if not scene.instances:
         raise MillError(
             f"{document.name} has no mesh in its scene.",
@@ -129,6 +140,11 @@ def _read(document: Document) -> Scene:
             "Nothing was imported.",
         )
     return scene
+
+
+def _numbered(things: tuple[Thing, ...]) -> tuple[Thing, ...]:
+    """The same, each knowing its number in the file."""
+    return tuple(replace(x, source=i) for i, x in enumerate(things))
 
 
 def _tuples(values: dict[str, Any]) -> dict[str, Any]:
@@ -226,23 +242,27 @@ def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh
     ignored: Counter[str] = Counter()
     for i, entry in enumerate(document.json.get("meshes", [])):
         parts = []
-        for p in entry["primitives"]:
+        for number, p in enumerate(entry["primitives"]):
             mode = p.get("mode", 4)
             if mode in (0, 1, 2, 3):
-                ignored["points or lines are not drawn"] += 1
+                ignored["points_or_lines"] += 1
                 continue
             if "POSITION" not in p["attributes"]:
-                ignored["no positions: nothing to draw"] += 1
+                ignored["no_positions"] += 1
                 continue
             if p.get("targets"):
-                ignored["morph targets are kept, and drawn in their rest shape"] += 1
+                ignored["morphs_at_rest"] += 1
             if "COLOR_0" in p["attributes"]:
-                ignored["vertex colours are kept, not drawn"] += 1
+                ignored["vertex_colours"] += 1
             if "TEXCOORD_1" in p["attributes"]:
-                ignored["a second UV set is kept; textures are drawn with the first"] += 1
-            parts.append(read_part(document, p, materials))
-        out.append(Mesh(str(entry.get("name") or f"mesh {i}"), tuple(parts), _subdivision(entry)))
-    notes += [Note("kept", f"{n} mesh part{'s' * (n > 1)}: {text}.") for text, n in ignored.items()]
+                ignored["second_uv_set"] += 1
+            parts.append(read_part(document, p, materials, (i, number)))
+        name = str(entry.get("name") or f"mesh {i}")
+        out.append(Mesh(name, tuple(parts), _subdivision(entry), source=i))
+    notes += [
+        Note(code, "kept", f"{n} mesh part{'s' * (n > 1)}: {IGNORED[code]}.")
+        for code, n in ignored.items()
+    ]
     return tuple(out)
 
 
@@ -310,6 +330,7 @@ def _nodes(document: Document, lights: int) -> tuple[list[Node], set[int]]:
             mesh=mesh if here else -1,
             light=light if here else -1,
             camera=camera if here else -1,
+            source=i,
         )
         if matrix is not None and not np.isfinite(matrix).all():
             raise broken(document.name, f"the matrix of node {i} holds numbers that are not finite")
@@ -355,7 +376,11 @@ def _animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[N
             )
     if morphs:
         notes.append(
-            Note("kept", f"{morphs} animation channels of other kinds are kept, not played.")
+            Note(
+                "animation_not_played",
+                "kept",
+                f"{morphs} animation channels of other kinds are kept, not played.",
+            )
         )
     return [
         replace(n, channels=tuple(channels[i])) if i in channels else n for i, n in enumerate(nodes)
@@ -375,6 +400,7 @@ def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:
         else:
             notes.append(
                 Note(
+                    "orthographic_camera",
                     "look",
                     f"Camera “{name}” is orthographic: it is drawn as perspective, 20 degrees.",
                 )
@@ -386,14 +412,22 @@ def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:
 def _list_the_rest(root: dict[str, Any], notes: list[Note]) -> None:
     unknown = sorted(set(map(str, root.get("extensionsUsed", []))) - UNDERSTOOD)
     if unknown:
-        notes.append(Note("kept", f"Kept in the file, not drawn: {', '.join(unknown)}."))
+        notes.append(
+            Note("extensions_kept", "kept", f"Kept in the file, not drawn: {', '.join(unknown)}.")
+        )
     if root.get("skins"):
         notes.append(
             Note(
-                "kept", f"{len(root['skins'])} skins are kept; their meshes are drawn in rest pose."
+                "skins_at_rest",
+                "kept",
+                f"{len(root['skins'])} skins are kept; their meshes are drawn in rest pose.",
             )
         )
     if len(root.get("scenes", [])) > 1:
         notes.append(
-            Note("look", f"The file has {len(root['scenes'])} scenes; the default one is used.")
+            Note(
+                "other_scenes",
+                "look",
+                f"The file has {len(root['scenes'])} scenes; the default one is used.",
+            )
         )

@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.formats.gltf.container import Document
+from mill_lane.core.formats.gltf.origin import Origin
 from mill_lane.core.formats.gltf.read import scene_from
 from mill_lane.core.scene.model import Scene
 
@@ -24,8 +24,8 @@ def read_in(scene: Scene, matrix: NDArray[np.float64]) -> Scene:
 
     A camera that was added goes: it framed the scene as it was.
     """
-    document = scene.origin
-    assert isinstance(document, Document)
+    assert isinstance(scene.origin, Origin)
+    document = scene.origin.document
     root = copy.deepcopy(document.json)
     nodes = root["nodes"]
     where = root["scenes"][int(root.get("scene", 0))]

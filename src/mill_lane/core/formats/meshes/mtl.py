@@ -54,7 +54,11 @@ class Library:
             self.materials.append(replace(PLAIN, name=name))
             if self.found:
                 self.notes.append(
-                    Note("look", f"The material “{name}” is described nowhere: it is plain grey.")
+                    Note(
+                        "material_missing",
+                        "look",
+                        f"The material “{name}” is described nowhere: it is plain grey.",
+                    )
                 )
         return self.names[name]
 
@@ -80,7 +84,11 @@ class Library:
             made = self._made(material, values)
         except ValueError:
             self.notes.append(
-                Note("look", f"The material “{material.name}” is damaged: it is plain grey.")
+                Note(
+                    "material_damaged",
+                    "look",
+                    f"The material “{material.name}” is damaged: it is plain grey.",
+                )
             )
             made = material
         self.names[made.name] = len(self.materials)
@@ -102,7 +110,9 @@ class Library:
         if values.get("map_d") and not cut_out:
             self.notes.append(
                 Note(
-                    "lost", f"The opacity of “{m.name}” is a picture of its own, which is not read."
+                    "opacity_picture",
+                    "lost",
+                    f"The opacity of “{m.name}” is a picture of its own, which is not read.",
                 )
             )
         diffuse = colour("Kd", (1.0, 1.0, 1.0) if base else (0.8, 0.8, 0.8))

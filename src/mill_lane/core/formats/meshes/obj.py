@@ -71,7 +71,9 @@ def read_obj(path: Path) -> Scene:
             what = {b"l": "lines", b"p": "points", b"curv": "curves", b"surf": "surfaces"}.get(word)
             if what:
                 left_out[what] = left_out.get(what, 0) + 1
-    notes = [Note("lost", f"{n:,} {what} are not drawn.") for what, n in left_out.items()]
+    notes = [
+        Note("not_drawn", "lost", f"{n:,} {what} are not drawn.") for what, n in left_out.items()
+    ]
     library = Library(path.parent, notes)
     for text in libraries:
         _read_library(library, path, text, notes)
@@ -100,7 +102,9 @@ def _read_library(library: Library, path: Path, text: str, notes: list[Note]) ->
     if not library.found:
         notes.append(
             Note(
-                "lost", f"The material file “{text}” is missing: everything is drawn in plain grey."
+                "material_file_missing",
+                "lost",
+                f"The material file “{text}” is missing: everything is drawn in plain grey.",
             )
         )
 

@@ -145,7 +145,13 @@ def _lost(scene: Scene) -> list[Note]:
     out = []
     copies = len(scene.instances) - len({m for _, m in scene.instances})
     if copies:
-        out.append(Note("look", f"OBJ knows no copies: {copies} are written out in full."))
+        out.append(
+            Note(
+                "copies_written_out",
+                "look",
+                f"OBJ knows no copies: {copies} are written out in full.",
+            )
+        )
     kinds = [
         ("cameras", bool(scene.cameras)),
         ("lights", bool(scene.lights)),
@@ -155,5 +161,5 @@ def _lost(scene: Scene) -> list[Note]:
     ]
     missing = [name for name, there in kinds if there]
     if missing:
-        out.append(Note("lost", f"OBJ cannot hold {', '.join(missing)}."))
+        out.append(Note("not_in_format", "lost", f"OBJ cannot hold {', '.join(missing)}."))
     return out

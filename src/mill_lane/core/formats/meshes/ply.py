@@ -298,7 +298,11 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     if normals is None or not np.isfinite(normals).all():
         smooth = smooth_normals(positions, triangles)
         notes.append(
-            Note("look", "The file has no normals: they were made smooth over the whole surface.")
+            Note(
+                "normals_made",
+                "look",
+                "The file has no normals: they were made smooth over the whole surface.",
+            )
         )
     else:
         smooth = unit_rows(normals)
@@ -306,7 +310,7 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     if uvs is not None:
         uvs = np.stack([uvs[:, 0], 1.0 - uvs[:, 1]], 1)  # V runs up in PLY, down in a picture
     if _columns(vertices, ("red", "green", "blue")) is not None:
-        notes.append(Note("lost", "Colours of vertices are not read."))
+        notes.append(Note("vertex_colours", "lost", "Colours of vertices are not read."))
     used = np.unique(triangles)
     if 0 < len(used) < len(positions):  # what no face names would only widen the box
         new = np.full(len(positions), -1, np.int64)

@@ -49,7 +49,7 @@ def main(stage: Path, out: Path) -> int:
         tell = Teller()
         scene = read_stage(stage, part(tell, 0.0, 0.7))
         write_glb(scene, out, part(tell, 0.7, 1.0))
-        print(json.dumps({"notes": [(n.level, n.text) for n in scene.notes]}))
+        print(json.dumps({"notes": [(n.code, n.level, n.text) for n in scene.notes]}))
     except MillError as e:
         print(json.dumps({"error": e.message, "hint": e.hint, "kept": e.kept}))
     except MemoryError:

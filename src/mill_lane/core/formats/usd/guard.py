@@ -50,7 +50,7 @@ def read_usd(path: Path, progress: Progress = silent) -> Scene:
     said = json.loads(last)
     if "error" in said:
         raise MillError(said["error"], said["hint"], said["kept"])
-    notes = tuple(Note(level, text) for level, text in said["notes"])
+    notes = tuple(Note(code, level, text) for code, level, text in said["notes"])
     return replace(read_scene(made), notes=notes, keep=keep)
 
 

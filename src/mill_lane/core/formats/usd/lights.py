@@ -78,7 +78,8 @@ def as_light(prim: Any, time: Any) -> Light | None:
 def _light(name: str, kind: Any, r: float, g: float, b: float, **cone: float) -> Light:
     strength = max(r, g, b)
     colour = (r / strength, g / strength, b / strength) if strength > 0 else (1.0, 1.0, 1.0)
-    return Light(name, kind, colour, strength, **cone)
+    inner, outer = cone.get("inner_cone", 0.0), cone.get("outer_cone", math.pi / 4)
+    return Light(name, kind, colour, strength, inner_cone=inner, outer_cone=outer)
 
 
 def as_surface(prim: Any, time: Any) -> tuple[Geometry, Material] | None:
@@ -181,6 +182,7 @@ def as_sky(prim: Any, time: Any, notes: list[Note]) -> Environment:
     if asset is not None and asset.path:
         notes.append(
             Note(
+                "sky_picture_left_out",
                 "lost",
                 f"The sky's picture “{asset.path}” is not taken along: choose it under “Sky picture”.",
             )

@@ -68,7 +68,11 @@ class Materials:
         shader, _, _ = material.ComputeSurfaceSource()
         if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
             self.notes.append(
-                Note("lost", f"The material “{name}” is no UsdPreviewSurface: it is plain grey.")
+                Note(
+                    "material_not_preview",
+                    "lost",
+                    f"The material “{name}” is no UsdPreviewSurface: it is plain grey.",
+                )
             )
             return Material(name, PLAIN.base_color, metallic=0.0, roughness=0.7)
 
@@ -92,7 +96,11 @@ class Materials:
         cutoff = number("opacityThreshold", 0.0)
         if see_through is not None and (base is None or see_through.texture != base.texture):
             self.notes.append(
-                Note("lost", f"The opacity of “{name}” is a picture of its own, which is not read.")
+                Note(
+                    "opacity_picture",
+                    "lost",
+                    f"The opacity of “{name}” is a picture of its own, which is not read.",
+                )
             )
             see_through = None
         clear = see_through is not None or opacity < 1.0
@@ -210,6 +218,7 @@ class Materials:
         ):
             self.notes.append(
                 Note(
+                    "roughness_layout",
                     "look",
                     "A roughness and a metal picture are laid out differently: both follow the first.",
                 )

@@ -44,7 +44,9 @@ def read_stage(path: Path, progress: Progress = silent) -> Scene:
     stage, missing = open_stage(path)
     try:
         lost = [
-            Note("lost", f"The file “{name}” is missing: what it holds is left out.")
+            Note(
+                "file_missing", "lost", f"The file “{name}” is missing: what it holds is left out."
+            )
             for name in dict.fromkeys(missing)
         ]
         return _Reader(stage, path, lost).scene(progress)
@@ -127,13 +129,14 @@ class _Reader:
                 "Nothing was imported.",
             )
         self.notes += [
-            Note("lost", f"{n:,} of the kind {kind} are not drawn.")
+            Note("not_drawn", "lost", f"{n:,} of the kind {kind} are not drawn.")
             for kind, n in self.others.items()
         ]
         if self.cages:
             corners, triangles = (sum(c[k] for c in self.cages) for k in (0, 1))
             self.notes.append(
                 Note(
+                    "subdivision_cages",
                     "look",
                     (
                         f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages of {triangles:,} triangles; "
@@ -296,7 +299,11 @@ class _Reader:
         camera = UsdGeom.Camera(prim)
         if camera.GetProjectionAttr().Get(self.first) == "orthographic":
             self.notes.append(
-                Note("lost", f"The camera “{prim.GetName()}” has no perspective and is left out.")
+                Note(
+                    "camera_left_out",
+                    "lost",
+                    f"The camera “{prim.GetName()}” has no perspective and is left out.",
+                )
             )
             return
         length = float(camera.GetFocalLengthAttr().Get(self.first) or 50.0)
@@ -326,6 +333,7 @@ class _Reader:
         if surface is None:
             self.notes.append(
                 Note(
+                    "light_not_read",
                     "lost",
                     f"The light “{name}” is of a kind that is not read ({prim.GetTypeName()}).",
                 )

@@ -334,7 +334,13 @@ class _Writer:
         ]
         missing = [name for name, there in kinds if there]
         return (
-            [Note("lost", f"USD's plain materials and lights cannot hold {', '.join(missing)}.")]
+            [
+                Note(
+                    "not_in_format",
+                    "lost",
+                    f"USD's plain materials and lights cannot hold {', '.join(missing)}.",
+                )
+            ]
             if missing
             else []
         )
