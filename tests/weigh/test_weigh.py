@@ -29,11 +29,12 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
-from mill_lane.core.trim.distance import by_distance, halvings, side_limit
 from mill_lane.core.trim.textures import shrink
 from mill_lane.core.weigh.frames import frames_looked_at
 from mill_lane.core.weigh.ledger import Ledger, Step, draw_up, film_steps, judge
 from mill_lane.core.weigh.measure import box_distance, weigh
+from mill_lane.core.weigh.rules.distance import side_limit
+from mill_lane.core.weigh.rules.sizes import halvings
 from mill_lane.core.weigh.outlines import hull
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import part_of

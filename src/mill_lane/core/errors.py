@@ -26,3 +26,17 @@ class MillError(Exception):
     def as_json(self) -> dict[str, str]:
         """The form in which commands and the API report it."""
         return {"error": self.message, "hint": self.hint, "kept": self.kept}
+
+
+class NotFoundError(MillError):
+    """What was asked for is not there, or no longer."""
+
+    def __init__(self, what: str = "what you asked for") -> None:
+        super().__init__(
+            f"There is no {what} here.", "It may have been removed. Go back to your jobs.", ""
+        )
+        self.what = what
+
+    def __reduce__(self) -> tuple[type[NotFoundError], tuple[str]]:  # type: ignore[override]
+        """Keep the one part it is made of."""
+        return type(self), (self.what,)

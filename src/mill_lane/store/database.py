@@ -7,15 +7,18 @@ from typing import Any
 
 from alembic import command
 from alembic.config import Config
+from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
 
 Sessions = sessionmaker[Session]
+WAIT = 10  # seconds that a writer waits for another
 
 
 def open_engine(path: Path) -> Engine:
-    """An engine on an SQLite file: WAL, foreign keys on, writers wait up to 10 s for each other."""
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 10})
+    """Make an engine on an SQLite file: WAL, foreign keys on."""
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": WAIT})
 
     @event.listens_for(engine, "connect")
     def _settings(connection: Any, _: Any) -> None:
@@ -28,18 +31,38 @@ def open_engine(path: Path) -> Engine:
     return engine
 
 
-def migrate(engine: Engine) -> None:
-    """Bring the tables up to date."""
+def migrate(engine: Engine, path: Path | None = None) -> None:
+    """Bring the tables up to date, all or nothing.
+
+    Parameters
+    ----------
+    engine : Engine
+    path : Path, optional
+        The database's file.  Before tables with content are changed it is copied beside itself, as
+        NAME.before-REVISION.
+    """
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
+    with engine.connect() as connection:
+        have = MigrationContext.configure(connection).get_current_revision()
+    head = ScriptDirectory.from_config(config).get_current_head()
+    if have == head:
+        return
+    if have is not None and path is not None:
+        copy = path.with_name(f"{path.name}.before-{head}")
+        copy.unlink(missing_ok=True)
+        with engine.connect() as connection:
+            connection.exec_driver_sql("VACUUM INTO ?", (str(copy),))
     with engine.begin() as connection:
+        # SQLite changes tables within a transaction, but the driver begins none for that.
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
 
 
 def open_sessions(path: Path) -> Sessions:
-    """A session factory on a migrated database."""
+    """Make a session factory on a migrated database."""
     path.parent.mkdir(parents=True, exist_ok=True)
     engine = open_engine(path)
-    migrate(engine)
+    migrate(engine, path)
     return sessionmaker(engine, expire_on_commit=False)

@@ -6,6 +6,7 @@ import hashlib
 import os
 import shutil
 import tempfile
+from dataclasses import dataclass
 from pathlib import Path
 
 from sqlalchemy.orm import Session
@@ -16,8 +17,9 @@ BLOCK = 1 << 20
 
 
 def file_hash(path: Path, sync: bool = False) -> str:
-    """The SHA-256 of a file's content, in hexadecimal; with `sync` the content is on the disk
-    afterwards.
+    """The SHA-256 of a file's content, in hexadecimal.
+
+    With `sync` the content is on the disk afterwards.
     """
     digest = hashlib.sha256()
     with path.open("rb") as f:
@@ -28,21 +30,34 @@ def file_hash(path: Path, sync: bool = False) -> str:
     return digest.hexdigest()
 
 
+@dataclass(frozen=True)
+class Taken:
+    """A file that lies in the store and is not listed yet."""
+
+    hash: str
+    name: str
+    size: int
+
+
 class Files:
-    """The content store under a folder."""
+    """The content store under a folder.
+
+    A file is put into the store first, which takes as long as it takes; listing it in the database
+    afterwards is a matter of a short transaction.
+    """
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
 
     def path(self, digest: str) -> Path:
-        """Where a file lies.  The digest must be 64 hexadecimal digits: it becomes part of a path."""
+        """Where a file lies.  The digest must be 64 hexadecimal digits: it is part of a path."""
         if len(digest) != 64 or not set(digest) <= set("0123456789abcdef"):
             raise ValueError(f"{digest!r} is not a SHA-256")
         return self.folder / digest[:2] / digest
 
-    def take(self, source: Path, session: Session, name: str | None = None) -> str:
-        """Move a file into the store and list it; returns its hash.  The same content is kept once."""
+    def put(self, source: Path, name: str | None = None) -> Taken:
+        """Move a file into the store.  The same content is kept once."""
         key = file_hash(source, sync=True)
         target = self.path(key)
         size = source.stat().st_size
@@ -50,20 +65,28 @@ class Files:
             source.unlink()
         else:
             target.parent.mkdir(parents=True, exist_ok=True)
-            try:
-                source.replace(target)
-            except OSError:  # another file system: copy under a temporary name first
-                with (
-                    tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as out,
-                    source.open("rb") as f,
-                ):
-                    shutil.copyfileobj(f, out, BLOCK)
-                    out.flush()
-                    os.fsync(out.fileno())
-                Path(out.name).replace(target)
-                source.unlink()
+            self._move(source, target)
             target.chmod(0o444)
-        if session.get(StoredFile, key) is None:
-            session.add(StoredFile(hash=key, name=name or source.name, size=size))
-            session.flush()
-        return key
+        return Taken(key, name or source.name, size)
+
+    def _move(self, source: Path, target: Path) -> None:
+        try:
+            source.replace(target)
+        except OSError:  # another file system: copy under a temporary name first
+            with (
+                tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as out,
+                source.open("rb") as f,
+            ):
+                shutil.copyfileobj(f, out, BLOCK)
+                out.flush()
+                os.fsync(out.fileno())
+            Path(out.name).replace(target)
+            source.unlink()
+
+
+def list_file(session: Session, taken: Taken) -> str:
+    """List a file that lies in the store; returns its hash."""
+    if session.get(StoredFile, taken.hash) is None:
+        session.add(StoredFile(hash=taken.hash, name=taken.name, size=taken.size))
+        session.flush()
+    return taken.hash

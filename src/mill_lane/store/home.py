@@ -32,6 +32,7 @@ class Home:
         return self.folder / "scratch"
 
     def task_folder(self, task: int) -> Path:
+        """The folder of a task, made where it is not there."""
         path = self.scratch / f"task-{task}"
         path.mkdir(parents=True, exist_ok=True)
         return path

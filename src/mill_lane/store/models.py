@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any, ClassVar
 
-from sqlalchemy import JSON, ForeignKey, Index, Text, UniqueConstraint
+from sqlalchemy import JSON, ForeignKey, Index, Text, UniqueConstraint, text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+Json = dict[str, Any]
 
 
 def now() -> datetime:
@@ -15,7 +17,9 @@ def now() -> datetime:
 
 
 class Base(DeclarativeBase):
-    type_annotation_map: ClassVar[dict[Any, Any]] = {dict[str, Any]: JSON, list[Any]: JSON}
+    """What all tables share."""
+
+    type_annotation_map: ClassVar[dict[Any, Any]] = {Json: JSON, list[Any]: JSON}
 
 
 class StoredFile(Base):
@@ -33,21 +37,21 @@ class DeviceRow(Base):
 
     __tablename__ = "devices"
     id: Mapped[int] = mapped_column(primary_key=True)
-    data: Mapped[dict[str, Any]]
-    found: Mapped[bool] = mapped_column(
-        default=False
-    )  # read off this computer, refreshed at each start
+    data: Mapped[Json]
+    # Read off this computer, refreshed at each start.
+    found: Mapped[bool] = mapped_column(default=False)
     removed: Mapped[bool] = mapped_column(default=False)
 
 
 class ProfileRow(Base):
-    """What another renderer's memory goes to; `data` is a core MemoryProfile, `decided` the units
-    that trials told of.
+    """What another renderer's memory goes to.
+
+    `data` is a core MemoryProfile, `decided` the units that trials told of.
     """
 
     __tablename__ = "memory_profiles"
     id: Mapped[int] = mapped_column(primary_key=True)
-    data: Mapped[dict[str, Any]]
+    data: Mapped[Json]
     decided: Mapped[list[Any]] = mapped_column(default=list)
     removed: Mapped[bool] = mapped_column(default=False)
     trials: Mapped[list[LoggedRow]] = relationship(order_by="LoggedRow.id")
@@ -59,7 +63,7 @@ class LoggedRow(Base):
     __tablename__ = "logged_trials"
     id: Mapped[int] = mapped_column(primary_key=True)
     profile_id: Mapped[int] = mapped_column(ForeignKey("memory_profiles.id"))
-    data: Mapped[dict[str, Any]]
+    data: Mapped[Json]
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
 
@@ -73,20 +77,47 @@ class Job(Base):
     demo: Mapped[bool] = mapped_column(default=False)
     device_id: Mapped[int] = mapped_column(ForeignKey("devices.id"))
     version_id: Mapped[int | None]  # the scene version in use
-    draft: Mapped[dict[str, Any]]
-    final: Mapped[dict[str, Any]]
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
     device: Mapped[DeviceRow] = relationship()
+    recipes: Mapped[list[RecipeRow]] = relationship(order_by="RecipeRow.id")
     versions: Mapped[list[SceneVersion]] = relationship(
         back_populates="job", order_by="SceneVersion.number"
     )
 
 
+class RecipeRow(Base):
+    """A named set of render settings of a job.
+
+    `data` is a core Recipe of any schema version; `chosen` is "draft" or "final" for the one of its
+    job that is used as such.
+    """
+
+    __tablename__ = "recipes"
+    __table_args__ = (
+        Index(
+            "recipes_chosen",
+            "job_id",
+            "chosen",
+            unique=True,
+            sqlite_where=text("chosen IS NOT NULL"),
+        ),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    name: Mapped[str]
+    chosen: Mapped[str | None]
+    data: Mapped[Json]
+    created: Mapped[datetime] = mapped_column(default=now)
+    removed: Mapped[bool] = mapped_column(default=False)
+
+
 class SceneVersion(Base):
     """A scene as it was opened, or after a trim.
 
-    Never changed once it is there, but that weighing tells more of it.
+    Never changed once it is there, but that weighing tells more of it.  `analysis` is a core Analysis
+    of any schema version, read only where it is asked for; `stage` says how far weighing has come;
+    `changes` are core Changes.
     """
 
     __tablename__ = "scene_versions"
@@ -97,54 +128,73 @@ class SceneVersion(Base):
     parent_id: Mapped[int | None]
     file_hash: Mapped[str] = mapped_column(ForeignKey("files.hash"))
     file_name: Mapped[str]
-    analysis: Mapped[dict[str, Any]]
-    changes: Mapped[list[Any]] = mapped_column(default=list)  # what the trim did
+    stage: Mapped[int] = mapped_column(default=0)
+    analysis: Mapped[Json] = mapped_column(deferred=True)
+    changes: Mapped[list[Any]] = mapped_column(default=list)
     created: Mapped[datetime] = mapped_column(default=now)
     job: Mapped[Job] = relationship(back_populates="versions")
     file: Mapped[StoredFile] = relationship()
 
 
-class Staged(Base):
-    """A change on the trim list of a scene version:
+class TrimEntry(Base):
+    """Something on the trim list of a scene version.
 
-    a texture (by image) and the longest side it should have.
+    `trim` names the trim, `target` what is trimmed ("image:3"); `parameters` say how, and `proposal`
+    is the core Proposal that it was staged from.
     """
 
-    __tablename__ = "staged"
-    __table_args__ = (UniqueConstraint("version_id", "image"),)
+    __tablename__ = "trim_list"
+    __table_args__ = (UniqueConstraint("version_id", "trim", "target"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     version_id: Mapped[int] = mapped_column(ForeignKey("scene_versions.id"))
-    image: Mapped[int]
-    limit: Mapped[int]
+    trim: Mapped[str]
+    target: Mapped[str]
+    name: Mapped[str]
+    parameters: Mapped[Json]
+    proposal: Mapped[Json] = mapped_column(default=dict)
+    created: Mapped[datetime] = mapped_column(default=now)
 
 
-class Trial(Base):
-    """One kept test render."""
+class RenderGroup(Base):
+    """Renders that belong together: a run of final frames, or a series of trials."""
 
-    __tablename__ = "trials"
-    __table_args__ = (UniqueConstraint("job_id", "number"),)
+    __tablename__ = "render_groups"
+    __table_args__ = (UniqueConstraint("job_id", "kind", "number"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    version_id: Mapped[int] = mapped_column(ForeignKey("scene_versions.id"))
-    task_id: Mapped[int | None] = mapped_column(ForeignKey("tasks.id"))
+    kind: Mapped[str]  # run, series
     number: Mapped[int]
-    recipe: Mapped[dict[str, Any]]
+    settings: Mapped[Json] = mapped_column(default=dict)
+    created: Mapped[datetime] = mapped_column(default=now)
+    removed: Mapped[bool] = mapped_column(default=False)
+
+
+class Render(Base):
+    """A picture that was rendered, or is to be: a trial, or a frame of a run."""
+
+    __tablename__ = "renders"
+    __table_args__ = (
+        UniqueConstraint("job_id", "kind", "number"),
+        Index("renders_by_task", "task_id"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
+    kind: Mapped[str]  # trial, frame
+    number: Mapped[int]
+    version_id: Mapped[int] = mapped_column(ForeignKey("scene_versions.id"))
+    group_id: Mapped[int | None] = mapped_column(ForeignKey("render_groups.id"))
+    task_id: Mapped[int | None] = mapped_column(ForeignKey("tasks.id"))
+    recipe: Mapped[Json]  # of any schema version
     region: Mapped[list[Any]]  # x0, y0, x1, y1 in pixels of the recipe's picture
     frame: Mapped[int]
-    device: Mapped[str]
+    device: Mapped[Json]  # what the device was then: a core Device, or what is known of it
     note: Mapped[str] = mapped_column(Text, default="")
-    preview: Mapped[dict[str, Any]] = mapped_column(
-        default=dict, server_default="{}"
-    )  # what was left out for looking
-    measured: Mapped[dict[str, Any]] = mapped_column(
-        default=dict
-    )  # seconds, samples, noise, memory, load
-    profile: Mapped[dict[str, Any]] = mapped_column(
-        default=dict, server_default="{}"
-    )  # where the time goes
-    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for
-    # maps.
-    layers: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    preview: Mapped[Json] = mapped_column(default=dict)  # what was left out for looking
+    predicted: Mapped[Json] = mapped_column(default=dict)  # beforehand: seconds, margin, memory
+    measured: Mapped[Json] = mapped_column(default=dict)  # seconds, samples, noise, memory, load
+    time_profile: Mapped[Json] = mapped_column(default=dict, deferred=True)
+    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for maps.
+    layers: Mapped[Json] = mapped_column(default=dict)
     picture: Mapped[str | None]  # file hashes
     exr: Mapped[str | None]
     created: Mapped[datetime] = mapped_column(default=now)
@@ -153,52 +203,33 @@ class Trial(Base):
     task: Mapped[Task | None] = relationship()
 
 
-class Run(Base):
-    """A final frame at full size."""
-
-    __tablename__ = "runs"
-    id: Mapped[int] = mapped_column(primary_key=True)
-    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))
-    version_id: Mapped[int] = mapped_column(ForeignKey("scene_versions.id"))
-    task_id: Mapped[int | None] = mapped_column(ForeignKey("tasks.id"))
-    recipe: Mapped[dict[str, Any]]
-    frame: Mapped[int]
-    device: Mapped[str]
-    measured: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    picture: Mapped[str | None]
-    exr: Mapped[str | None]
-    created: Mapped[datetime] = mapped_column(default=now)
-    version: Mapped[SceneVersion] = relationship()
-    task: Mapped[Task | None] = relationship()
-
-
 class Task(Base):
     """A long piece of work.  It is a row before it starts."""
 
     __tablename__ = "tasks"
-    __table_args__ = (Index("tasks_by_state", "state", "id"),)
+    __table_args__ = (Index("tasks_by_state", "state", "id"), Index("tasks_by_job", "job_id", "id"))
     id: Mapped[int] = mapped_column(primary_key=True)
-    kind: Mapped[str]  # prepare, demo, open, trial, trim, run
+    kind: Mapped[str]  # the name of one of `work.kinds.KINDS`
     job_id: Mapped[int | None] = mapped_column(ForeignKey("jobs.id"))
-    payload: Mapped[dict[str, Any]]
+    payload: Mapped[Json]
     state: Mapped[str] = mapped_column(default="queued")  # running, paused, done, failed, cancelled
     share: Mapped[float] = mapped_column(default=0.0)
     text: Mapped[str] = mapped_column(default="waiting")
-    live: Mapped[dict[str, Any]] = mapped_column(default=dict)  # figures while it runs
-    result: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    error: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    live: Mapped[Json] = mapped_column(default=dict)  # figures while it runs
+    result: Mapped[Json] = mapped_column(default=dict)
+    error: Mapped[Json] = mapped_column(default=dict)
     attempts: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
     # What the artist wants of it while it runs: {"pause": true}, {"priority": [x, y]} in pixels of
     # the whole picture.
-    wants: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
-    lease: Mapped[float] = mapped_column(
-        default=0.0
-    )  # seconds since the epoch until which a worker holds it
+    wants: Mapped[Json] = mapped_column(default=dict, server_default="{}")
+    # Seconds since the epoch until which a worker holds it.
+    lease: Mapped[float] = mapped_column(default=0.0)
     created: Mapped[datetime] = mapped_column(default=now)
     started: Mapped[datetime | None]
     finished: Mapped[datetime | None]
 
     @property
     def over(self) -> bool:
+        """Whether nothing more is done about it unless somebody asks."""
         return self.state in ("done", "failed", "cancelled")

@@ -1,11 +1,16 @@
-"""The queue of tasks in the database: put in, claimed by a lease, told about, ended."""
+"""The queue of tasks in the database: put in, claimed by a lease, told about, ended.
+
+What a kind of task declares of itself comes in with the kinds; no kind is known by name here.
+"""
 
 from __future__ import annotations
 
 import time
-from typing import Any
+from collections.abc import Iterable
+from typing import Any, Protocol
 
-from sqlalchemy import select, update
+from pydantic import BaseModel
+from sqlalchemy import case, select, update
 from sqlalchemy.orm import Session
 
 from mill_lane.store.models import Task, now
@@ -14,26 +19,54 @@ LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
 MOST_ATTEMPTS = 3
 
 
-def put(session: Session, kind: str, payload: dict[str, Any], job: int | None = None) -> Task:
+class Declared(Protocol):
+    """What the queue needs to know of a kind of task; see `work.kinds.base.Kind`."""
+
+    @property
+    def name(self) -> str:
+        """By which it stands in the database."""
+
+    @property
+    def priority(self) -> int:
+        """Smaller ones go first."""
+
+    @property
+    def gives_way(self) -> bool:
+        """Whether it stops for others."""
+
+    @property
+    def lane(self) -> str:
+        """Tasks of one lane run one after another."""
+
+
+def put(session: Session, kind: Declared, payload: BaseModel, job: int | None = None) -> Task:
     """Queue a task; it gets its number at once."""
-    task = Task(kind=kind, payload=payload, job_id=job)
+    task = Task(kind=kind.name, payload=payload.model_dump(mode="json"), job_id=job)
     session.add(task)
     session.flush()
     return task
 
 
-def claim(session: Session) -> Task | None:
-    """Take the oldest waiting task, or None; weighing lets everything else go first.
+def claim(session: Session, kinds: Iterable[Declared], lane: str = "compute") -> Task | None:
+    """Take the waiting task of a lane that goes first, or None.
 
-    One statement, so that two workers never take the same.
+    One statement, so that two workers never take the same.  What no kind is known for is taken as
+    well, so that it can be told.
     """
-    first = (Task.kind == "weigh", Task.id)
-    oldest = (
-        select(Task.id).where(Task.state == "queued").order_by(*first).limit(1).scalar_subquery()
+    declared = list(kinds)
+    others = [k.name for k in declared if k.lane != lane]
+    ranks = {k.name: k.priority for k in declared}
+    rank = case(ranks, value=Task.kind, else_=0) if ranks else Task.id * 0
+    first = (
+        select(Task.id)
+        .where(Task.state == "queued", Task.kind.not_in(others))
+        .order_by(rank, Task.id)
+        .limit(1)
+        .scalar_subquery()
     )
     row = session.execute(
         update(Task)
-        .where(Task.id == oldest, Task.state == "queued")
+        .where(Task.id == first, Task.state == "queued")
         .values(
             state="running",
             started=now(),
@@ -47,15 +80,22 @@ def claim(session: Session) -> Task | None:
     return session.get(Task, row[0]) if row else None
 
 
-def somebody_waits(session: Session) -> bool:
-    """Whether anything but weighing is queued."""
-    waiting = select(Task.id).where(Task.state == "queued", Task.kind != "weigh").limit(1)
+def somebody_waits(session: Session, kinds: Iterable[Declared]) -> bool:
+    """Whether anything waits for which others give way."""
+    patient = [k.name for k in kinds if k.gives_way]
+    waiting = select(Task.id).where(Task.state == "queued", Task.kind.not_in(patient)).limit(1)
     return session.execute(waiting).first() is not None
 
 
 def beat(session: Session, task: int, **values: Any) -> tuple[bool, dict[str, Any]]:
-    """Prolong the lease and note progress; returns whether somebody asked to cancel, and what else
-    is wanted.
+    """Prolong the lease and note progress.
+
+    Returns
+    -------
+    cancel : bool
+        Whether somebody asked to cancel.
+    wants : dict
+        What else is wanted.
     """
     row = session.execute(
         update(Task)
@@ -76,31 +116,30 @@ def end(session: Session, task: Task, state: str, **values: Any) -> None:
 
 
 def cancel(session: Session, task: Task) -> None:
-    """Ask a running task to stop; a waiting one is over at once; a paused one is taken up to keep
-    what it has.
+    """Ask a running task to stop.
+
+    A waiting one is over at once; a paused one is taken up to keep what it has.
     """
     if task.state == "queued":
         end(session, task, "cancelled", text="cancelled before it started")
     elif task.state == "paused":
-        again(session, task)
+        retry(session, task)
         task.wants = {"finish": True}
     elif task.state == "running":
         task.cancel = True
 
 
 def want(session: Session, task: Task, **wishes: Any) -> None:
-    """Tell a render while it runs:
-
-    pause=True, or priority=[x, y]; a paused one goes on with pause=False.
-    """
+    """Tell a task while it runs: pause=True, or priority=[x, y]; pause=False lets it go on."""
     task.wants = {**task.wants, **wishes}
     if wishes.get("pause") is False and task.state == "paused":
-        again(session, task)
+        retry(session, task)
 
 
-def again(session: Session, task: Task) -> None:
-    """Queue a paused, failed or cancelled task anew under its own number; its checkpoint, if any,
-    is taken up.
+def retry(session: Session, task: Task) -> None:
+    """Queue a paused, failed or cancelled task anew under its own number.
+
+    What it left in its folder, if anything, is taken up.
     """
     if task.state in ("failed", "cancelled", "paused"):
         if task.state != "paused":
@@ -112,31 +151,29 @@ def again(session: Session, task: Task) -> None:
 
 
 def recover(session: Session, everything: bool = False) -> list[int]:
-    """Put tasks whose worker died back into the queue; after three attempts they are marked as
-    failed.
+    """Put tasks whose worker died back into the queue; after three attempts they have failed.
 
-    With `everything`, all running tasks count: for a worker that starts and knows to be the only
-    one.
+    With `everything`, all running tasks count: for a worker that starts and knows to be the only one.
     """
     found = []
     for task in session.scalars(select(Task).where(Task.state == "running")):
-        if everything or task.lease < time.time():
-            found.append(task.id)
-            if task.cancel:
-                end(session, task, "cancelled", text="cancelled")
-            elif task.attempts >= MOST_ATTEMPTS:
-                end(
-                    session,
-                    task,
-                    "failed",
-                    text="interrupted",
-                    error={
-                        "error": f"The process that did this was killed {task.attempts} times.",
-                        "hint": "Run it again; if it stops at the same place, make the picture or the scene smaller.",
-                        "kept": "Everything finished before is kept.",
-                    },
-                )
-            else:
-                task.state, task.text = "queued", "interrupted: goes on from where it was"
+        if not everything and task.lease >= time.time():
+            continue
+        found.append(task.id)
+        if task.cancel:
+            end(session, task, "cancelled", text="cancelled")
+        elif task.attempts >= MOST_ATTEMPTS:
+            end(session, task, "failed", text="interrupted", error=killed(task.attempts))
+        else:
+            task.state, task.text = "queued", "interrupted: goes on from where it was"
     session.commit()
     return found
+
+
+def killed(attempts: int) -> dict[str, str]:
+    """What to tell about a task that nobody survived doing."""
+    return {
+        "error": f"The process that did this was killed {attempts} times.",
+        "hint": "Run it again; if it stops at the same place, make the picture or the scene smaller.",
+        "kept": "Everything finished before is kept.",
+    }

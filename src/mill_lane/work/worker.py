@@ -7,26 +7,33 @@ import multiprocessing
 import os
 import signal
 import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
+from pydantic import BaseModel
+from sqlalchemy.orm import Session
+
+from mill_lane.core.errors import MillError
 from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import Task
+from mill_lane.store.transactions import write
 from mill_lane.work import queue
 from mill_lane.work.child import main as child_main
-from mill_lane.work.outcomes import conclude, keep_partly, payload_for
+from mill_lane.work.ending import AnyKind, conclude, sweep
+from mill_lane.work.kinds import KINDS
+from mill_lane.work.kinds.base import Context
 
 IDLE = 0.15
-GRACE = 4.0  # seconds that a child has to stop by itself
+BEAT = 0.25  # seconds between two signs of life
+T = TypeVar("T")
 
 
 class Orphaned(Exception):
-    """Raised when the server is gone:
-
-    nobody is there to tell, and the next one takes up what was begun.
-    """
+    """Raised when the server is gone: the next one takes up what was begun."""
 
 
 class Child:
@@ -44,12 +51,27 @@ class Child:
         theirs.close()
 
     def alive(self) -> bool:
+        """Whether it runs."""
         return self.process.is_alive()
 
     def kill(self) -> None:
+        """End it at once."""
         self.process.kill()
         self.process.join()
         self.pipe.close()
+
+
+@dataclass
+class _Doing:
+    """A task while the child does it."""
+
+    number: int
+    kind: AnyKind
+    progress: dict[str, Any] = field(default_factory=dict)
+    told: dict[str, Any] = field(default_factory=dict)
+    last_beat: float = 0.0
+    asked_at: float = 0.0  # when it was asked to stop
+    gave_way: bool = False
 
 
 class Worker:
@@ -75,106 +97,130 @@ class Worker:
     def one(self) -> bool:
         """Do one task, if there is any."""
         with self.home.sessions() as session:
-            task = queue.claim(session)
+            task = queue.claim(session, KINDS)
             if task is None:
                 return False
-            try:
-                payload = payload_for(session, self.home, task)
-            except Exception as e:
-                self._finish(
-                    task.id, "failed", {"error": str(e), "hint": "Open the job again.", "kept": ""}
-                )
+            number, name = task.id, task.kind
+            if name not in KINDS:
+                error = {
+                    "error": f"This edition of Mill Lane does not know what “{name}” is.",
+                    "hint": "Start the edition that began it.",
+                    "kept": "Everything finished before is kept.",
+                }
+                queue.end(session, task, "failed", text="failed", error=error)
+                session.commit()
                 return True
-            number, kind = task.id, task.kind
-        outcome, result = self._do(number, kind, payload)
-        self._finish(number, outcome, result)
+            kind = KINDS[name]
+            try:
+                payload = kind.payload_type.model_validate(task.payload)
+                request = kind.prepare(Context(session, self.home, task), payload)
+            except MillError as e:
+                outcome, result = "failed", e.as_json()
+            except Exception as e:
+                error = {"error": str(e), "hint": "Open the job again.", "kept": ""}
+                outcome, result = "failed", error
+            else:
+                session.commit()
+                outcome, result = "", {}
+        if not outcome:
+            outcome, result = self._do(number, kind, request)
+        self._finish(number, kind, outcome, result)
         return True
 
-    def _do(self, number: int, kind: str, payload: dict[str, Any]) -> tuple[str, dict[str, Any]]:
+    def _do(self, number: int, kind: AnyKind, request: BaseModel) -> tuple[str, Any]:
         if self.child is None or not self.child.alive():
             self.child = Child()
-        child = self.child
-        child.stop.clear()
-        child.pipe.send((kind, payload))
-        asked_at = 0.0
-        last_beat = 0.0
-        gives_way = False
-        told: dict[str, Any] = {}
-        progress: dict[str, Any] = {}
+        self.child.stop.clear()
+        self.child.pipe.send(("task", kind.name, request))
+        doing = _Doing(number, kind)
         while True:
-            message: Any = None
-            try:
-                # All that waits is read; only the newest progress is worth writing down.
-                while child.pipe.poll(0.1):
-                    message = child.pipe.recv()
-                    if message[0] == "partly":
-                        self._keep_partly(number, message[1])
-                        message = None
-                        break
-                    if message[0] != "progress":
-                        break
-                    progress = {"share": message[1], "text": message[2], "live": message[3]}
-                    if time.monotonic() - last_beat > 0.25:
-                        break
-            except (EOFError, OSError):
-                message = None
-                child.process.join(1)
-            if message is not None and message[0] != "progress":
-                return (
-                    "waits" if gives_way and message[0] == "cancelled" else message[0]
-                ), message[1]
-            if not child.alive():
-                code = child.process.exitcode or 0
+            message = self._heard(doing)
+            if message is not None:
+                outcome, result = message
+                return ("waits" if doing.gave_way and outcome == "cancelled" else outcome), result
+            if not self.child.alive():
+                code = self.child.process.exitcode or 0
                 self.child = None
                 return "failed", died(code)
             if os.getppid() != self.parent:
                 raise Orphaned
-            if time.monotonic() - last_beat > 0.25:
-                last_beat = time.monotonic()
-                with self.home.sessions() as session:
-                    cancel, wants = queue.beat(session, number, **progress)
-                    # Weighing is nobody's hurry: what an artist asks for goes first.
-                    if (
-                        kind == "weigh"
-                        and not cancel
-                        and not asked_at
-                        and queue.somebody_waits(session)
-                    ):
-                        gives_way = cancel = True
-                if cancel and not asked_at:
-                    asked_at = time.monotonic()
-                    child.stop.set()
-                if wants != told:
-                    told = wants
-                    with contextlib.suppress(OSError):
-                        child.pipe.send(("wants", wants))
-                progress = {}
-            if asked_at and time.monotonic() - asked_at > GRACE + 20 * (kind in ("trial", "run")):
-                child.kill()
+            if time.monotonic() - doing.last_beat > BEAT:
+                self._beat(doing)
+            if doing.asked_at and time.monotonic() - doing.asked_at > kind.grace:
+                self.child.kill()
                 self.child = None
-                return "cancelled", {}
+                return "cancelled", None
 
-    def _keep_partly(self, number: int, result: dict[str, Any]) -> None:
-        with self.home.sessions() as session:
-            keep_partly(session, self.home, session.get_one(Task, number), result)
-            session.commit()
+    def _heard(self, doing: _Doing) -> tuple[str, Any] | None:
+        """What the child says at the end, or None; parts are kept, progress is remembered."""
+        assert self.child is not None
+        try:
+            # All that waits is read; only the newest progress is worth writing down.
+            while self.child.pipe.poll(0.1):
+                message = self.child.pipe.recv()
+                if message[0] == "partly":
+                    self._keep_part(doing, message[1])
+                    return None
+                if message[0] != "progress":
+                    return message[0], message[1]
+                doing.progress = {"share": message[1], "text": message[2], "live": message[3]}
+                if time.monotonic() - doing.last_beat > BEAT:
+                    return None
+        except (EOFError, OSError):
+            self.child.process.join(1)
+        return None
 
-    def _finish(self, number: int, outcome: str, result: dict[str, Any]) -> None:
+    def _beat(self, doing: _Doing) -> None:
+        """Give a sign of life, and pass on what is wanted."""
+        assert self.child is not None
+        doing.last_beat = time.monotonic()
         with self.home.sessions() as session:
-            task = session.get_one(Task, number)
-            try:
-                conclude(session, self.home, task, outcome, result)
-                session.commit()
-            except Exception as e:
-                session.rollback()
-                task = session.get_one(Task, number)
-                error = {
-                    "error": f"The result could not be kept: {e}",
-                    "hint": "Check the disk; run it again.",
-                    "kept": "",
-                }
-                queue.end(session, task, "failed", text="failed", error=error)
-                session.commit()
+            cancel, wants = queue.beat(session, doing.number, **doing.progress)
+            patient = doing.kind.gives_way and not cancel and not doing.asked_at
+            if patient and queue.somebody_waits(session, KINDS):
+                doing.gave_way = cancel = True
+        doing.progress = {}
+        if cancel and not doing.asked_at:
+            doing.asked_at = time.monotonic()
+            self.child.stop.set()
+        if wants != doing.told:
+            doing.told = wants
+            with contextlib.suppress(OSError):
+                self.child.pipe.send(("wants", wants))
+
+    def _in_task(self, number: int, work: Callable[[Context], T]) -> T:
+        """Do something with a task in a transaction of its own."""
+
+        def inner(session: Session) -> T:
+            return work(Context(session, self.home, session.get_one(Task, number)))
+
+        return write(self.home.sessions, inner)
+
+    def _keep_part(self, doing: _Doing, result: BaseModel) -> None:
+        def work(context: Context) -> None:
+            if context.task.state == "running":
+                payload = doing.kind.payload_type.model_validate(context.task.payload)
+                doing.kind.keep_part(context, payload, result)
+
+        self._in_task(doing.number, work)
+
+    def _finish(self, number: int, kind: AnyKind, outcome: str, result: Any) -> None:
+        def work(context: Context) -> Task:
+            conclude(context, kind, outcome, result, taken)
+            return context.task
+
+        try:
+            taken = kind.store(self.home, result) if outcome == "done" else {}
+            task = self._in_task(number, work)
+        except Exception as e:
+            error = {
+                "error": f"The result could not be kept: {e}",
+                "hint": "Check the disk; run it again.",
+                "kept": "",
+            }
+            outcome, result, taken = "failed", error, {}
+            task = self._in_task(number, work)
+        sweep(self.home, kind, task)
 
 
 def died(code: int) -> dict[str, str]:

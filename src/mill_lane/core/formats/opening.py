@@ -2,30 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.gltf import read_scene
-from mill_lane.core.formats.meshes import read_obj, read_ply, read_stl
+from mill_lane.core.formats.catalogue import FORMATS, reader_of
 from mill_lane.core.formats.units import with_units
 from mill_lane.core.formats.unpack import first_file, is_zip, the_scene, unpack
-from mill_lane.core.formats.usd import read_usd
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.model import Scene
-
-READERS: dict[str, Callable[[Path], Scene]] = {
-    ".glb": read_scene,
-    ".gltf": read_scene,
-    ".obj": read_obj,
-    ".ply": read_ply,
-    ".stl": read_stl,
-}
-STAGES = (".usd", ".usda", ".usdc")
-UNITLESS = (".obj", ".ply", ".stl")  # formats that say neither unit nor axis
-ENDINGS = (*READERS, *STAGES, ".usdz", ".zip")
 
 
 def open_scene(path: Path, progress: Progress = silent) -> Scene:
@@ -47,18 +33,22 @@ def open_scene(path: Path, progress: Progress = silent) -> Scene:
             f"{path.name} cannot be read: {e.strerror}.", "Check the path and try again."
         ) from e
     keep = unpack(path)
-    if path.suffix.lower() == ".usdz":
+    known = reader_of(path.suffix)
+    if known is not None and known.packed:
         scene = _read(first_file(path, Path(keep.name)), progress)
     else:
-        scene = _read(the_scene(Path(keep.name), (*READERS, *STAGES), path.name), progress)
+        plain = tuple(e for f in FORMATS if not f.packed for e in f.reads)
+        scene = _read(the_scene(Path(keep.name), plain, path.name), progress)
     # Vertices and pixels are read later: the unpacked files stay as long as the scene does.
     return with_defaults(replace(scene, keep=(keep, scene.keep)))
 
 
 def _read(path: Path, progress: Progress) -> Scene:
-    ending = path.suffix.lower()
-    scene = read_usd(path, progress) if ending in STAGES else READERS.get(ending, read_scene)(path)
-    return with_units(scene, ending) if ending in UNITLESS else scene
+    # What has no ending that is known is told apart by its first bytes, or refused.
+    found = reader_of(path.suffix) or FORMATS["gltf"]
+    assert found.read is not None
+    scene = found.read(path, progress)
+    return with_units(scene, path.suffix.lower()) if found.unitless else scene
 
 
 def check_vertices(scene: Scene, progress: Progress = silent) -> None:

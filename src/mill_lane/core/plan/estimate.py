@@ -29,20 +29,36 @@ def predict(
     trial_samples: float,
     trial_pixels: int,
     name: str,
+    pixels: int | None = None,
 ) -> Estimate | None:
-    """Time of a whole picture by the trial's seconds per pixel and sample.
+    """Predict the time of a picture by a trial's seconds per pixel and sample.
 
-    Samples are taken at their maximum where no noise threshold or time limit can end the render
-    earlier.  None when the trial measured nothing.
+    Parameters
+    ----------
+    recipe : Recipe
+        Of the picture.  Samples are taken at their maximum where no noise threshold or time limit can
+        end the render earlier.
+    trial : Recipe
+        Of the trial.
+    trial_seconds, trial_samples, trial_pixels : float, float, int
+        What it took, samples in the mean, and how many pixels it had.
+    name : str
+        What the estimate is made from, in words.
+    pixels : int, optional
+        Of the picture, where it is a crop; all of the recipe's otherwise.
+
+    Returns
+    -------
+    Estimate or None
+        None when the trial measured nothing.
     """
     if trial_seconds <= 0 or trial_samples <= 0 or trial_pixels <= 0:
         return None
     rate = trial_seconds / (trial_pixels * trial_samples)
-    seconds = rate * recipe.width * recipe.height * recipe.samples
+    seconds = rate * (pixels or recipe.width * recipe.height) * recipe.samples
     whole = trial_pixels >= 0.99 * trial.width * trial.height
-    share = (MARGIN_WHOLE if whole else MARGIN_CROP) + MARGIN_BOUNCES * abs(
-        recipe.bounces - trial.bounces
-    )
+    share = MARGIN_WHOLE if whole else MARGIN_CROP
+    share += MARGIN_BOUNCES * abs(recipe.bounces - trial.bounces)
     if recipe.time_limit > 0:
         seconds = min(seconds, recipe.time_limit)
     return Estimate(seconds, seconds * min(share, 0.9), name)

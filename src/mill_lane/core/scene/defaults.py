@@ -12,6 +12,7 @@ import numpy as np
 from mill_lane.core.scene.model import Camera, Environment, Node, Note, Scene
 from mill_lane.core.scene.pose import world_box, world_matrices
 
+ADDED_CAMERA = "Added camera"  # the name of one that no file had
 YFOV = math.radians(40.0)
 
 
@@ -39,8 +40,8 @@ def with_defaults(scene: Scene) -> Scene:
         matrix = np.eye(4)
         matrix[:3, :3] = np.stack([right, np.cross(back, right), back], 1)
         matrix[:3, 3] = centre + back * radius / math.sin(YFOV / 2)
-        camera = Camera("Added camera", YFOV, added=True)
-        node = Node("Added camera", matrix=matrix, camera=len(scene.cameras))
+        camera = Camera(ADDED_CAMERA, YFOV, added=True)
+        node = Node(ADDED_CAMERA, matrix=matrix, camera=len(scene.cameras))
         scene = replace(scene, cameras=(*scene.cameras, camera), nodes=(*scene.nodes, node))
         notes.append(
             Note(

@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.gltf.origin import Origin
 from mill_lane.core.formats.gltf.read import scene_from
+from mill_lane.core.scene.defaults import ADDED_CAMERA
 from mill_lane.core.scene.model import Scene
 
 NODE = "unit and up"
-ADDED = "Added camera"
 
 
 def read_in(scene: Scene, matrix: NDArray[np.float64]) -> Scene:
@@ -29,7 +29,7 @@ def read_in(scene: Scene, matrix: NDArray[np.float64]) -> Scene:
     root = copy.deepcopy(document.json)
     nodes = root["nodes"]
     where = root["scenes"][int(root.get("scene", 0))]
-    kept = [i for i in where["nodes"] if nodes[i].get("name") != ADDED]
+    kept = [i for i in where["nodes"] if nodes[i].get("name") != ADDED_CAMERA]
     values = [float(x) for x in matrix.T.reshape(-1)]
     if len(kept) == 1 and nodes[kept[0]].get("name") == NODE:
         nodes[kept[0]]["matrix"] = values

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 from mill_lane.core.formats.pictures import decode, encode
@@ -11,14 +11,14 @@ from mill_lane.core.render.sizes import image_bytes, srgb_images
 from mill_lane.core.render.texture import halve
 from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Image, Scene
-from mill_lane.core.trim.distance import halvings
+from mill_lane.core.weigh.rules.sizes import halvings
 
 QUALITY = 92
 
 
 @dataclass(frozen=True)
-class Change:
-    """What a trim did to one texture."""
+class Shrink:
+    """A picture that was made smaller: pixels, bytes in memory and in its file."""
 
     image: int
     name: str
@@ -32,7 +32,7 @@ class Change:
 
 def shrink(
     scene: Scene, sizes: dict[int, int], progress: Progress = silent
-) -> tuple[Scene, list[Change]]:
+) -> tuple[Scene, list[Shrink]]:
     """A scene whose images (by index) are halved until their longer side is within sizes[image]
     pixels.
 
@@ -52,19 +52,17 @@ def shrink(
                 pixels = halve(pixels, index in colours)
             data = encode(pixels, image.mime, QUALITY)
             height, width, channels = pixels.shape
-            new = Image(
-                image.name,
-                image.mime,
-                width,
-                height,
-                channels,
-                image.bits,
-                len(data),
-                partial(bytes, data),
+            new = replace(
+                image,
+                width=width,
+                height=height,
+                channels=channels,
+                file_bytes=len(data),
+                read=partial(bytes, data),
             )
             images[index] = new
             changes.append(
-                Change(
+                Shrink(
                     index,
                     image.name,
                     (image.width, image.height),

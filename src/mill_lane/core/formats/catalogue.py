@@ -1,0 +1,117 @@
+"""The formats of scenes that are read and written, one entry each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from mill_lane.core.formats.gltf import read_scene, write_glb
+from mill_lane.core.formats.meshes import read_obj, read_ply, read_stl
+from mill_lane.core.formats.meshes.obj_write import write_obj
+from mill_lane.core.formats.packing import write_packed_obj, write_usdz
+from mill_lane.core.formats.usd import read_usd
+from mill_lane.core.formats.usd.write import write_usd
+from mill_lane.core.progress import Progress
+from mill_lane.core.registry import Registry
+from mill_lane.core.scene.model import Note, Scene
+
+Read = Callable[[Path, Progress], Scene]
+Write = Callable[[Scene, Path, Progress], list[Note]]
+
+
+@dataclass(frozen=True)
+class Download:
+    """How a format is offered for download."""
+
+    title: str
+    ending: str
+    media_type: str
+
+
+@dataclass(frozen=True)
+class Format:
+    """A format of scenes.
+
+    Attributes
+    ----------
+    name : str
+        By which it is found.
+    reads : tuple of str
+        Endings of files that `read` reads.
+    read : callable or None
+        From a path and a progress callback to a scene, before a camera or a light is added.
+    writes : mapping
+        What writes files of an ending; it returns notes on what the format cannot hold.
+    unitless : bool
+        Whether files say neither unit nor axis.
+    packed : bool
+        Whether a file is a ZIP whose first file is the scene.
+    download : Download or None
+        How it is offered on the page, beside GLB.
+    """
+
+    name: str
+    reads: tuple[str, ...] = ()
+    read: Read | None = None
+    writes: tuple[tuple[str, Write], ...] = ()
+    unitless: bool = False
+    packed: bool = False
+    download: Download | None = None
+
+
+def _quietly(read: Callable[[Path], Scene]) -> Read:
+    """A reader that is too quick to tell how far it is."""
+    return lambda path, progress: read(path)
+
+
+def _write_glb(scene: Scene, path: Path, progress: Progress) -> list[Note]:
+    write_glb(scene, path, progress)
+    return []
+
+
+FORMATS = Registry(
+    "format",
+    Format("gltf", (".glb", ".gltf"), _quietly(read_scene), ((".glb", _write_glb),)),
+    Format(
+        "obj",
+        (".obj",),
+        _quietly(read_obj),
+        ((".obj", write_obj), (".zip", write_packed_obj)),
+        unitless=True,
+        download=Download("OBJ", ".zip", "application/zip"),
+    ),
+    Format("ply", (".ply",), _quietly(read_ply), unitless=True),
+    Format("stl", (".stl",), _quietly(read_stl), unitless=True),
+    Format(
+        "usd", (".usd", ".usda", ".usdc"), read_usd, ((".usda", write_usd), (".usdc", write_usd))
+    ),
+    Format(
+        "usdz",
+        (".usdz",),
+        read_usd,
+        ((".usdz", write_usdz),),
+        packed=True,
+        download=Download("USD", ".usdz", "model/vnd.usdz+zip"),
+    ),
+)
+
+
+def reader_of(ending: str) -> Format | None:
+    """The format that reads files of an ending, which may be in capitals."""
+    return next((f for f in FORMATS if f.read and ending.lower() in f.reads), None)
+
+
+def writer_of(ending: str) -> Write | None:
+    """What writes files of an ending, which may be in capitals."""
+    return next((w for f in FORMATS for e, w in f.writes if e == ending.lower()), None)
+
+
+def read_endings() -> tuple[str, ...]:
+    """The endings of all files that are read, ZIPs included."""
+    return (*(e for f in FORMATS for e in f.reads), ".zip")
+
+
+def written_endings() -> tuple[str, ...]:
+    """The endings of all files that are written."""
+    return tuple(e for f in FORMATS for e, _ in f.writes)

@@ -1,0 +1,150 @@
+"""Finding things of a job, and reading what is stored of them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, joinedload, undefer
+
+from mill_lane.core.devices.model import Device
+from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.analysis_versions import read_analysis
+from mill_lane.store.models import DeviceRow, Job, RecipeRow, Render, SceneVersion, Task
+
+KEPT_ANALYSES = 32
+_analyses: dict[tuple[object, ...], Analysis] = {}
+
+
+def find_job(db: Session, number: int) -> Job:
+    """The job of that number, unless it was put away."""
+    job = db.get(Job, number)
+    if job is None or job.removed:
+        raise NotFoundError("job of that number")
+    return job
+
+
+def find_version(db: Session, job: Job) -> SceneVersion:
+    """The scene version in use.  Raises MillError while the scene is still being opened."""
+    version = db.get(SceneVersion, job.version_id) if job.version_id else None
+    if version is None:
+        raise MillError(
+            f"The scene of “{job.name}” is not open yet.",
+            "Wait until it has been read, or open it again.",
+        )
+    return version
+
+
+def find_render(db: Session, number: int, kind: str) -> Render:
+    """The render of that number, if it is of that kind ("trial", "frame")."""
+    row = db.get(Render, number)
+    if row is None or row.kind != kind:
+        raise NotFoundError(f"{kind} of that number")
+    return row
+
+
+def find_device(db: Session, number: int) -> DeviceRow:
+    """The device of that number, unless it was removed."""
+    row = db.get(DeviceRow, number)
+    if row is None or row.removed:
+        raise NotFoundError("device of that number")
+    return row
+
+
+def find_task(db: Session, number: int) -> Task:
+    """The task of that number."""
+    row = db.get(Task, number)
+    if row is None:
+        raise NotFoundError("task of that number")
+    return row
+
+
+def analysis_of(db: Session, version: SceneVersion) -> Analysis:
+    """What is known of a version.
+
+    Read once for each stage of weighing: apart from that a version never changes.
+    """
+    key = (version.file_hash, version.id, version.created, version.stage)
+    if key not in _analyses:
+        if len(_analyses) >= KEPT_ANALYSES:
+            _analyses.clear()
+        stored: dict[str, Any] = db.scalars(
+            select(SceneVersion.analysis).where(SceneVersion.id == version.id)
+        ).one()
+        _analyses[key] = read_analysis(stored)
+    return _analyses[key]
+
+
+def device_of(row: DeviceRow) -> Device:
+    """The device that a row keeps."""
+    return Device.model_validate(row.data)
+
+
+def devices(db: Session) -> list[DeviceRow]:
+    """All devices that can be chosen."""
+    return list(db.scalars(select(DeviceRow).where(~DeviceRow.removed).order_by(DeviceRow.id)))
+
+
+def own_cpu(db: Session) -> DeviceRow:
+    """This computer's CPU, which is found at every start."""
+    return db.scalars(select(DeviceRow).where(DeviceRow.found).order_by(DeviceRow.id)).first() or (
+        _no_cpu()
+    )
+
+
+def _no_cpu() -> DeviceRow:
+    raise MillError("This computer was not looked at yet.", "Start Mill Lane again.")
+
+
+def chosen_recipe(db: Session, job: Job, role: str) -> RecipeRow:
+    """The recipe of a job that is used as its "draft" or "final"."""
+    row = db.scalars(
+        select(RecipeRow).where(RecipeRow.job_id == job.id, RecipeRow.chosen == role)
+    ).first()
+    if row is None:
+        raise NotFoundError(f"{role} recipe")
+    return row
+
+
+def recipe_of(db: Session, job: Job, role: str) -> Recipe:
+    """The settings of a job's "draft" or "final" recipe."""
+    return read_recipe(chosen_recipe(db, job, role).data)
+
+
+def trial_log(db: Session, job: Job) -> list[Render]:
+    """The trials of a job, newest first, each with its version's number and its task."""
+    query = (
+        select(Render)
+        .where(Render.job_id == job.id, Render.kind == "trial", ~Render.removed)
+        .options(joinedload(Render.version), joinedload(Render.task))
+        .order_by(Render.number.desc())
+    )
+    return list(db.scalars(query))
+
+
+def with_time_profile(db: Session, render: Render) -> Render:
+    """The same render with the part that is read only where it is shown."""
+    query = select(Render).where(Render.id == render.id).options(undefer(Render.time_profile))
+    return db.scalars(query.execution_options(populate_existing=True)).one()
+
+
+def run_frames(db: Session, job: Job) -> list[Render]:
+    """The final frames of a job, newest first, each with its version and its task."""
+    query = (
+        select(Render)
+        .where(Render.job_id == job.id, Render.kind == "frame", ~Render.removed)
+        .options(joinedload(Render.version), joinedload(Render.task))
+        .order_by(Render.id.desc())
+    )
+    return list(db.scalars(query))
+
+
+def latest_task(db: Session, kind: str, job: Job | None = None) -> Task | None:
+    """The newest task of a kind, of a job or of none."""
+    query = select(Task).where(Task.kind == kind)
+    if job is not None:
+        query = query.where(Task.job_id == job.id)
+    return db.scalars(query.order_by(Task.id.desc()).limit(1)).first()

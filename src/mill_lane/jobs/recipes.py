@@ -1,0 +1,100 @@
+"""Recipes of a job: changed field by field, and what they render with beside the scene."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.pictures import SKY_ENDINGS, read_sky
+from mill_lane.core.recipe import DRAFT, FINAL, Recipe
+from mill_lane.core.recipe_versions import read_recipe, stored
+from mill_lane.core.render.layers import check_layers
+from mill_lane.jobs.lookup import chosen_recipe
+from mill_lane.store.files import Taken, list_file
+from mill_lane.store.home import Home
+from mill_lane.store.models import Job, RecipeRow
+
+ROLES = ("draft", "final")
+
+
+def add_recipes(db: Session, job: Job) -> None:
+    """Give a new job its draft and its final recipe."""
+    for role, recipe in (("draft", DRAFT), ("final", FINAL)):
+        db.add(RecipeRow(job_id=job.id, name=role.capitalize(), chosen=role, data=stored(recipe)))
+    db.flush()
+
+
+def merge(recipe: Recipe, values: Mapping[str, Any]) -> Recipe:
+    """A recipe with some fields replaced.
+
+    Parameters
+    ----------
+    recipe : Recipe
+    values : mapping
+        By field; what is no field of a recipe is passed over.
+
+    Raises
+    ------
+    MillError
+        Naming the field that is wrong.
+    """
+    fields = Recipe.model_fields
+    known = {k: v for k, v in values.items() if k in fields and k != "schema_version"}
+    try:
+        merged = Recipe.model_validate({**recipe.model_dump(), **known})
+    except ValueError as e:
+        errors = getattr(e, "errors", None)
+        first = errors()[0] if errors else {"msg": str(e), "loc": ()}
+        field = fields.get(str(first["loc"][0])) if first["loc"] else None
+        text = str(first["msg"]).removeprefix("Value error, ")
+        said = f"{field.title}: {text}." if field is not None and field.title else f"{text}."
+        raise MillError(said, "Correct it and send it again.") from e
+    check_layers(merged.layers)
+    return merged
+
+
+def edit(db: Session, job: Job, role: str, values: Mapping[str, Any]) -> Recipe:
+    """Change some fields of a job's draft or final recipe; see `merge`."""
+    row = chosen_recipe(db, job, role)
+    new = merge(read_recipe(row.data), values)
+    row.data = stored(new)
+    return new
+
+
+def check_sky_name(name: str) -> str:
+    """The name of a file fit to be shown, if its ending is one of a sky picture's."""
+    short = Path(name.replace("\\", "/")).name[-200:] or "sky"
+    if not short.lower().endswith(SKY_ENDINGS):
+        raise MillError(
+            f"“{short}” is neither HDR nor EXR.",
+            "Save the picture as .hdr or .exr.",
+            "The sky stays as it was.",
+        )
+    return short
+
+
+def take_sky(home: Home, path: Path, name: str) -> tuple[Taken, str]:
+    """Read a picture of the sky and put it into the store.
+
+    Returns
+    -------
+    taken : Taken
+        To be listed.
+    picture : str
+        As recipes name it: hash, size and name.
+    """
+    height, width, _ = read_sky(path, name).shape
+    taken = home.files.put(path, name)
+    return taken, f"{taken.hash}/{width}x{height}/{name}"
+
+
+def use_sky(db: Session, job: Job, picture: str, taken: Taken | None = None) -> None:
+    """Use a picture as the sky of both recipes; an empty name goes back to none."""
+    if taken is not None:
+        list_file(db, taken)
+    for role in ROLES:
+        edit(db, job, role, {"environment_picture": picture})

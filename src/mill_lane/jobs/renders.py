@@ -1,0 +1,238 @@
+"""Trials and final frames: written down before they run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from sqlalchemy import ColumnElement, func, select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.devices.model import Device
+from mill_lane.core.errors import MillError
+from mill_lane.core.plan.fitting import check_fits
+from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe, Region, clip_region
+from mill_lane.core.recipe_versions import stored
+from mill_lane.core.render.path_slots import COMPONENTS
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.ledger import draw_up
+from mill_lane.jobs.lookup import (
+    analysis_of,
+    chosen_recipe,
+    device_of,
+    find_device,
+    find_version,
+    recipe_of,
+)
+from mill_lane.jobs.recipes import merge
+from mill_lane.jobs.summary import estimate_for
+from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
+from mill_lane.work import queue
+from mill_lane.work.kinds.render import RENDER, Payload
+
+Kind = Literal["trial", "frame"]
+HIDEABLE = ("indirect", "shadows", "refraction", "fog", "motion", "depth_of_field")
+
+
+@dataclass(frozen=True)
+class Shot:
+    """What is rendered: how, which part, when, and what is left out for looking."""
+
+    recipe: Recipe
+    region: Region
+    frame: int
+    preview: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What a trial leaves out while looking; the recipe stays as it is."""
+
+    hide: tuple[str, ...] = ()
+    only_object: str = ""
+    only_component: str = ""
+    view: str = "light"
+
+    def stored(self) -> dict[str, Any]:
+        """As it is kept: what differs from the plain picture.
+
+        Raises
+        ------
+        MillError
+            For a component that there is none of.
+        """
+        out: dict[str, Any] = {name: False for name in self.hide if name in HIDEABLE}
+        if self.only_object:
+            out["only_object"] = self.only_object
+        if self.only_component:
+            if self.only_component not in COMPONENTS:
+                raise MillError(
+                    f"“{self.only_component}” is no light component.", "Choose one of the list."
+                )
+            out["only_component"] = self.only_component
+        if self.view != "light":
+            out["view"] = self.view
+        return out
+
+
+@dataclass(frozen=True)
+class Wish:
+    """A trial that somebody wants.
+
+    Attributes
+    ----------
+    role : str
+        The recipe that it starts from: "draft" or "final".
+    values : mapping
+        Fields of the recipe that are to be otherwise; a draft keeps them.
+    region : tuple or None
+        In pixels of the picture; None for all of it.
+    frame : int
+    device : int or None
+        Its number; None for the job's own.
+    endless : bool
+        Whether no number of samples ends it.
+    """
+
+    role: str = "draft"
+    values: Mapping[str, Any] = field(default_factory=dict)
+    region: Region | None = None
+    frame: int = 1
+    device: int | None = None
+    note: str = ""
+    endless: bool = False
+    preview: Preview = field(default_factory=Preview)
+
+
+def run_trial(db: Session, job: Job, wish: Wish) -> Render:
+    """Queue a trial and write it into the trial book.
+
+    Raises
+    ------
+    MillError
+        Where the recipe, the crop or the frame is wrong, or it would not fit.
+    """
+    version = find_version(db, job)
+    analysis = analysis_of(db, version)
+    recipe = merge(recipe_of(db, job, wish.role), wish.values)
+    # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
+    layers = tuple(dict.fromkeys((*recipe.layers, *TRIAL_LAYERS)))
+    recipe = recipe.model_copy(update={"layers": layers})
+    try:
+        region = clip_region(wish.region, recipe.width, recipe.height)
+    except ValueError as e:
+        raise MillError(
+            "The crop does not touch the picture.", "Drag a crop over the picture."
+        ) from e
+    frame = check_frame(wish.frame, analysis)
+    device = device_of(find_device(db, wish.device) if wish.device else job.device)
+    check_fits(analysis, recipe, device, (region[2] - region[0], region[3] - region[1]))
+    preview = wish.preview.stored()
+    if wish.role == "draft":
+        chosen_recipe(db, job, "draft").data = stored(recipe)
+    if wish.endless:  # for this trial alone
+        recipe = recipe.model_copy(update={"samples": MOST_SAMPLES})
+    shot = Shot(recipe, region, frame, preview)
+    return add_render(db, job, version, shot, device, "trial", wish.note)[0]
+
+
+def run_frame(db: Session, job: Job, frame: int) -> Render:
+    """Queue a frame at full size with the final recipe, as a run of its own.
+
+    Raises
+    ------
+    MillError
+        Where there is no such frame, or it would not fit.
+    """
+    version = find_version(db, job)
+    analysis, recipe = analysis_of(db, version), recipe_of(db, job, "final")
+    device = device_of(job.device)
+    check_frame(frame, analysis)
+    check_fits(analysis, recipe, device, (recipe.width, recipe.height))
+    group = RenderGroup(job_id=job.id, kind="run", number=next_number(RenderGroup, job, "run"))
+    db.add(group)
+    db.flush()
+    shot = Shot(recipe, (0, 0, recipe.width, recipe.height), frame)
+    return add_render(db, job, version, shot, device, "frame", group=group.id)[0]
+
+
+def check_frame(frame: int, analysis: Analysis) -> int:
+    """The frame, if it is one of the scene's."""
+    first, last = analysis.frames
+    if not first <= frame <= last:
+        raise MillError(
+            f"Frame {frame} is outside the range {first} to {last}.", "Choose a frame of the range."
+        )
+    return frame
+
+
+def next_number(table: type[Render | RenderGroup], job: Job, kind: str) -> ColumnElement[int]:
+    """The next number of a kind within a job, given by the database while the row is written."""
+    last = select(func.coalesce(func.max(table.number), 0)).where(
+        table.job_id == job.id, table.kind == kind
+    )
+    return last.scalar_subquery() + 1
+
+
+def add_render(
+    db: Session,
+    job: Job,
+    version: SceneVersion,
+    shot: Shot,
+    device: Device,
+    kind: Kind,
+    note: str = "",
+    group: int | None = None,
+    key: str | None = None,
+) -> tuple[Render, Task]:
+    """Write a render down, and queue its task.
+
+    Parameters
+    ----------
+    db : Session
+    job, version : Job, SceneVersion
+    shot : Shot
+    device : Device
+        Kept as it is now, whatever becomes of it.
+    kind : str
+    note : str
+    group : int, optional
+        The run or series that it belongs to.
+    key : str, optional
+        Under which a state was saved that it is to go on from.
+    """
+    render = Render(
+        job_id=job.id,
+        kind=kind,
+        number=next_number(Render, job, kind),
+        version_id=version.id,
+        group_id=group,
+        recipe=stored(shot.recipe),
+        region=list(shot.region),
+        frame=shot.frame,
+        device=device.model_dump(mode="json"),
+        note=note,
+        preview=shot.preview,
+        predicted=predicted(db, job, version, shot, device),
+    )
+    db.add(render)
+    db.flush()
+    task = queue.put(db, RENDER, Payload(render=render.id, key=key), job.id)
+    render.task_id = task.id
+    db.flush()
+    return render, task
+
+
+def predicted(
+    db: Session, job: Job, version: SceneVersion, shot: Shot, device: Device
+) -> dict[str, Any]:
+    """What is expected of a render, kept beside what will be measured."""
+    x0, y0, x1, y1 = shot.region
+    ledger = draw_up(analysis_of(db, version), shot.recipe, device, (x1 - x0, y1 - y0))
+    out: dict[str, Any] = {"memory_bytes": ledger.total}
+    estimate = estimate_for(db, job, version, shot.recipe, (x1 - x0) * (y1 - y0))
+    if estimate is not None:
+        seconds = {"seconds": estimate.seconds, "margin": estimate.margin}
+        out |= seconds | {"source": estimate.source}
+    return out

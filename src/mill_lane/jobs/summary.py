@@ -1,0 +1,134 @@
+"""A job at a glance: the figures that every page shows, without their words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, joinedload
+
+from mill_lane.core.devices.model import Device
+from mill_lane.core.plan.estimate import Estimate, predict
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
+from mill_lane.core.weigh.rules import RULES
+from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
+from mill_lane.store.models import Job, Render, SceneVersion, TrimEntry
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What is known of a job now.
+
+    Attributes
+    ----------
+    job, version : Job, SceneVersion
+    analysis : Analysis
+        Of the version in use.
+    device : Device
+    final : Recipe
+    ledger, verdict : Ledger, Verdict
+        Of the final recipe on the device.
+    estimate : Estimate or None
+        Of the time of a final frame.
+    trials, staged, proposals : int
+        How many there are.
+    newest_frame : Render or None
+    """
+
+    job: Job
+    version: SceneVersion
+    analysis: Analysis
+    device: Device
+    final: Recipe
+    ledger: Ledger
+    verdict: Verdict
+    estimate: Estimate | None
+    trials: int
+    staged: int
+    proposals: int
+    newest_frame: Render | None
+
+
+def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
+    """Work out a job's figures from what is kept now."""
+    analysis, device, final = (
+        analysis_of(db, version),
+        device_of(job.device),
+        recipe_of(db, job, "final"),
+    )
+    ledger = draw_up(analysis, final, device)
+    staged = select(func.count(TrimEntry.id)).where(TrimEntry.version_id == version.id)
+    frame = (
+        select(Render)
+        .where(Render.job_id == job.id, Render.kind == "frame", ~Render.removed)
+        .options(joinedload(Render.task))
+        .order_by(Render.id.desc())
+        .limit(1)
+    )
+    return Summary(
+        job=job,
+        version=version,
+        analysis=analysis,
+        device=device,
+        final=final,
+        ledger=ledger,
+        verdict=judge(ledger, device.free_bytes),
+        estimate=estimate_for(db, job, version, final, final.width * final.height),
+        trials=_measured_trials(db, job),
+        staged=db.scalar(staged) or 0,
+        proposals=len(RULES["distance"].limits(analysis, final.height)),
+        newest_frame=db.scalars(frame).first(),
+    )
+
+
+def _measured_trials(db: Session, job: Job) -> int:
+    """Trials that have an answer: those with a picture."""
+    query = select(func.count(Render.id)).where(
+        Render.job_id == job.id,
+        Render.kind == "trial",
+        ~Render.removed,
+        Render.picture.is_not(None),
+    )
+    return db.scalar(query) or 0
+
+
+def estimate_for(
+    db: Session, job: Job, version: SceneVersion, recipe: Recipe, pixels: int
+) -> Estimate | None:
+    """The time of so many pixels, from the trial that predicts it best.
+
+    That is one of this scene version, with the smallest margin; None without any.
+    """
+    rows = db.execute(
+        select(Render.number, Render.recipe, Render.region, Render.measured).where(
+            Render.job_id == job.id,
+            Render.kind == "trial",
+            Render.version_id == version.id,
+            Render.picture.is_not(None),
+            ~Render.removed,
+        )
+    )
+    best: Estimate | None = None
+    known: dict[str, Recipe] = {}
+    for number, values, region, measured in rows:
+        text = repr(values)
+        if text not in known:
+            known[text] = read_recipe(values)
+        x0, y0, x1, y1 = region
+        estimate = predict(
+            recipe,
+            known[text],
+            measured["seconds"],
+            measured["samples_mean"],
+            (x1 - x0) * (y1 - y0),
+            f"trial {number}",
+            pixels,
+        )
+        if estimate is not None and (
+            best is None or estimate.margin / estimate.seconds < best.margin / best.seconds
+        ):
+            best = estimate
+    return best

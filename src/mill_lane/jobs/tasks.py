@@ -1,0 +1,51 @@
+"""Tasks as the artist sees them: stopped, paused, told where to look first, run again."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mill_lane.jobs.lookup import find_task
+from mill_lane.store.models import SceneVersion, Task
+from mill_lane.work import queue
+from mill_lane.work.kinds.prepare import PREPARE
+from mill_lane.work.kinds.weigh import WEIGH
+
+OPEN_STATES = ("queued", "running")
+
+
+def cancel(db: Session, number: int) -> None:
+    """Stop a task; a render with at least one whole pass is kept as it is."""
+    queue.cancel(db, find_task(db, number))
+
+
+def want(db: Session, number: int, **wishes: Any) -> None:
+    """Pause a task, let it go on, or move the point that is refined first."""
+    queue.want(db, find_task(db, number), **wishes)
+
+
+def retry(db: Session, number: int) -> None:
+    """Run a failed or cancelled task again, from what it left."""
+    queue.retry(db, find_task(db, number))
+
+
+def waiting(db: Session) -> list[Task]:
+    """Tasks that wait or run, the oldest first."""
+    query = select(Task).where(Task.state.in_(OPEN_STATES)).order_by(Task.id)
+    return list(db.scalars(query))
+
+
+def preparing(db: Session) -> Task | None:
+    """The newest compilation of the renderer."""
+    query = select(Task).where(Task.kind == PREPARE.name).order_by(Task.id.desc()).limit(1)
+    return db.scalars(query).first()
+
+
+def weighing(db: Session, version: SceneVersion) -> Task | None:
+    """The newest full weighing of a job, if it is that of the version."""
+    query = select(Task).where(Task.job_id == version.job_id, Task.kind == WEIGH.name)
+    task = db.scalars(query.order_by(Task.id.desc()).limit(1)).first()
+    mine = task is not None and task.payload.get("version") == version.id
+    return task if mine else None

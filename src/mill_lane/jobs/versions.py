@@ -1,0 +1,103 @@
+"""Scene versions: which is in use, read otherwise, written in other formats."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, joinedload
+
+from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.formats.catalogue import FORMATS
+from mill_lane.jobs.lookup import analysis_of, find_version
+from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.work import queue
+from mill_lane.work.kinds import export, reading
+from mill_lane.work.kinds.export import EXPORT
+from mill_lane.work.kinds.reading import READING, Axis, Unit
+
+
+def versions_of(db: Session, job: Job) -> list[SceneVersion]:
+    """All versions of a job's scene with their files; what is known of them is not read."""
+    query = (
+        select(SceneVersion)
+        .where(SceneVersion.job_id == job.id)
+        .options(joinedload(SceneVersion.file))
+        .order_by(SceneVersion.number)
+    )
+    return list(db.scalars(query))
+
+
+def numbered(db: Session, job: Job, number: int | None = None) -> SceneVersion:
+    """The version of a number, or the one in use."""
+    if number is None:
+        return find_version(db, job)
+    query = select(SceneVersion).where(SceneVersion.job_id == job.id, SceneVersion.number == number)
+    row = db.scalars(query).first()
+    if row is None:
+        raise NotFoundError(f"scene version {number}")
+    return row
+
+
+def use(db: Session, job: Job, version: int) -> None:
+    """Go back, or forward, to another version of the scene, by its id."""
+    row = db.get(SceneVersion, version)
+    if row is None or row.job_id != job.id:
+        raise NotFoundError("scene version of that number")
+    job.version_id = row.id
+
+
+def read_in(db: Session, job: Job, unit: Unit, up: Axis) -> Task | None:
+    """Read the scene in another unit, or with another axis up: a new version of it.
+
+    Returns
+    -------
+    Task or None
+        None where it is read like that already.
+
+    Raises
+    ------
+    MillError
+        Where the file says itself how it is to be read.
+    """
+    version = find_version(db, job)
+    analysis = analysis_of(db, version)
+    if analysis.read_as is None:
+        raise MillError(
+            "This scene says itself in which unit it is.", "Change the unit where it was made."
+        )
+    if analysis.read_as == (unit, up):
+        return None
+    payload = reading.Payload(version=version.id, name=version.file_name, unit=unit, up=up)
+    return queue.put(db, READING, payload, job.id)
+
+
+def write_as(db: Session, job: Job, name: str) -> Task:
+    """Write the version in use in another format, to be downloaded.
+
+    Raises
+    ------
+    MillError
+        For a format that is not offered.
+    """
+    found = FORMATS[name].download if name in FORMATS else None
+    if found is None:
+        offered = ", ".join(f.name for f in FORMATS if f.download)
+        raise MillError(f"Scenes are not written as “{name}”.", f"Choose from {offered}.")
+    version = find_version(db, job)
+    payload = export.Payload(
+        version=version.id, number=version.number, format=name, ending=found.ending
+    )
+    return queue.put(db, EXPORT, payload, job.id)
+
+
+def exports_of(db: Session, job: Job, most: int = 6) -> list[Task]:
+    """The newest scenes that were written, or are being written, in other formats."""
+    query = select(Task).where(Task.job_id == job.id, Task.kind == EXPORT.name)
+    return list(db.scalars(query.order_by(Task.id.desc()).limit(most)))
+
+
+def export_of(db: Session, job: Job, number: int) -> Task:
+    """A scene that was written in another format."""
+    row = db.get(Task, number)
+    if row is None or row.job_id != job.id or "export" not in row.result:
+        raise NotFoundError("file of that number")
+    return row

@@ -1,0 +1,20 @@
+"""The kinds of long task, one module each and one line below."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from mill_lane.core.registry import Registry
+from mill_lane.work.kinds.base import Kind
+from mill_lane.work.kinds.demo import DEMO
+from mill_lane.work.kinds.export import EXPORT
+from mill_lane.work.kinds.open import OPEN
+from mill_lane.work.kinds.prepare import PREPARE
+from mill_lane.work.kinds.reading import READING
+from mill_lane.work.kinds.render import RENDER
+from mill_lane.work.kinds.trim import TRIM
+from mill_lane.work.kinds.weigh import WEIGH
+
+KINDS: Registry[Kind[Any, Any, Any]] = Registry(
+    "kind of task", PREPARE, DEMO, OPEN, READING, WEIGH, TRIM, EXPORT, RENDER
+)

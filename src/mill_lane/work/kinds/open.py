@@ -1,0 +1,86 @@
+"""Reading a scene file that came in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+
+from mill_lane.core.progress import part
+from mill_lane.store.files import Taken
+from mill_lane.store.home import Home
+from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.work.kinds.versions import Version, keep_version, listed, told
+
+
+class Payload(BaseModel):
+    """A file: in the scratch folder if it was uploaded, else anywhere."""
+
+    source: str
+    name: str
+    uploaded: bool = False
+
+
+class Request(BaseModel):
+    """The file, the name that the artist knows it by, and where to work."""
+
+    source: Path
+    name: str
+    uploaded: bool
+    folder: Path
+
+
+class Open(Kind[Payload, Request, Version]):
+    """Read a file, check every vertex, pack it as one GLB, and list it."""
+
+    name = "open"
+    payload_type = Payload
+    request_type = Request
+    result_type = Version
+
+    def prepare(self, context: Context, payload: Payload) -> Request:
+        """Find the file."""
+        home = context.home
+        source = home.scratch / payload.source if payload.uploaded else Path(payload.source)
+        return Request(
+            source=source, name=payload.name, uploaded=payload.uploaded, folder=context.folder
+        )
+
+    def run(self, request: Request, report: Report) -> Version:
+        """Read, check, pack and list."""
+        from mill_lane.core.formats.gltf import write_glb
+        from mill_lane.core.formats.opening import check_vertices, open_scene
+
+        report(0.02, "reading the file")
+        source, path = request.source, request.folder / "scene.glb"
+        if request.uploaded:
+            # Under the name that the artist knows: meshes and messages are called by it.
+            named = request.folder / "sent" / request.name
+            named.parent.mkdir(exist_ok=True)
+            named.unlink(missing_ok=True)
+            named.symlink_to(source.absolute())
+            source = named
+        scene = open_scene(source, part(report, 0.02, 0.4))
+        check_vertices(scene, part(report, 0.4, 0.6))
+        write_glb(scene, path, part(report, 0.6, 0.85))
+        made = listed(path, part(report, 0.85, 1.0))
+        return made.model_copy(update={"analysis": told(made.analysis, scene)})
+
+    def store(self, home: Home, result: Version) -> dict[str, Taken]:
+        """Take the packed scene in."""
+        return {"scene": home.files.put(result.path)}
+
+    def keep(
+        self, context: Context, payload: Payload, result: Version, taken: Mapping[str, Taken]
+    ) -> dict[str, Any]:
+        """Make it the job's scene."""
+        return keep_version(context, result, taken["scene"], payload.name)
+
+    def files_of(self, home: Home, payload: Payload) -> list[Path]:
+        """The upload, which is the task's until it has ended."""
+        return [home.scratch / payload.source] if payload.uploaded else []
+
+
+OPEN = Open()

@@ -1,0 +1,156 @@
+"""Rendering a crop or a frame."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import select
+
+from mill_lane.core.devices.model import Device
+from mill_lane.core.errors import MillError
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe, stored
+from mill_lane.store.files import Taken, list_file
+from mill_lane.store.home import Home
+from mill_lane.store.models import DeviceRow, Render, StoredFile
+from mill_lane.work.kinds.base import Context, Kind, Report
+
+
+class Payload(BaseModel):
+    """The render, and the key under which its state was saved, if that was another's."""
+
+    render: int
+    key: str | None = None
+
+
+class Request(BaseModel):
+    """All that the child needs; see `Session` for most of it."""
+
+    scene: Path
+    recipe: Recipe
+    region: tuple[int, int, int, int]
+    frame: int
+    preview: dict[str, Any]
+    threads: int
+    memory_limit: int
+    key: str
+    about: str
+    sky: Path | None
+    folder: Path
+    # Whether it is taken apart: pictures of its layers, and where the time goes.
+    taken_apart: bool
+    checkpoint_seconds: float
+
+
+class Layer(BaseModel):
+    """The picture of a layer, with its scale where it is a map."""
+
+    path: Path
+    low: float | None = None
+    high: float | None = None
+    unit: str | None = None
+
+
+class Result(BaseModel):
+    """What was made and measured."""
+
+    picture: Path
+    exr: Path
+    stopped: bool
+    layers: dict[str, Layer] = {}
+    time_profile: dict[str, Any] = {}
+    measured: dict[str, Any]
+
+
+class RenderKind(Kind[Payload, Request, Result]):
+    """Render with previews and checkpoints; stopped by hand it keeps what it has."""
+
+    name = "render"
+    payload_type = Payload
+    request_type = Request
+    result_type = Result
+    resumable = True
+    grace = 24.0  # a pass of a large picture may have to end first
+    checkpoint_seconds: float = 15.0
+
+    def prepare(self, context: Context, payload: Payload) -> Request:
+        """Gather scene, recipe and machine.
+
+        A simulated card's pixels come from the CPU, with the CPU's threads and memory.
+        """
+        db, home = context.db, context.home
+        row = db.get_one(Render, payload.render)
+        recipe = read_recipe(row.recipe)
+        cpu = Device.model_validate(db.scalars(select(DeviceRow).where(DeviceRow.found)).one().data)
+        picture = recipe.environment_picture
+        digest = picture.split("/")[0] if picture else ""
+        if digest and db.get(StoredFile, digest) is None:
+            raise MillError(
+                "The sky picture is no longer there.", "Choose it again under “Sky picture”."
+            )
+        shown = {"region": row.region, "frame": row.frame, "preview": row.preview}
+        values = stored(recipe)
+        scene = row.version.file_hash
+        about = {"file_hash": scene, "recipe": values, **shown, "note": row.note}
+        return Request(
+            scene=home.files.path(scene),
+            recipe=recipe,
+            region=tuple(row.region),
+            frame=row.frame,
+            preview=row.preview,
+            threads=cpu.render_threads,
+            memory_limit=cpu.free_bytes,
+            key=payload.key or session_key(scene, recipe, shown),
+            about=json.dumps(about),
+            sky=home.files.path(digest) if digest else None,
+            folder=context.folder,
+            taken_apart=row.kind == "trial",
+            checkpoint_seconds=self.checkpoint_seconds,
+        )
+
+    def run(self, request: Request, report: Report) -> Result:
+        """Render it."""
+        from mill_lane.work.rendering import render
+
+        return render(request, report)
+
+    def store(self, home: Home, result: Result) -> dict[str, Taken]:
+        """Take the pictures in."""
+        files = {"picture": result.picture, "exr": result.exr}
+        files |= {f"layer {name}": layer.path for name, layer in result.layers.items()}
+        return {name: home.files.put(path) for name, path in files.items()}
+
+    def keep(
+        self, context: Context, payload: Payload, result: Result, taken: Mapping[str, Taken]
+    ) -> dict[str, Any]:
+        """Write pictures and figures into the render's row."""
+        row = context.db.get_one(Render, payload.render)
+        digests = {name: list_file(context.db, file) for name, file in taken.items()}
+        row.measured, row.time_profile = result.measured, result.time_profile
+        row.picture, row.exr = digests["picture"], digests["exr"]
+        row.layers = {
+            name: {"hash": digests[f"layer {name}"]}
+            | layer.model_dump(exclude={"path"}, exclude_none=True)
+            for name, layer in result.layers.items()
+        }
+        return {"measured": result.measured, "stopped": result.stopped}
+
+    def stopped_by_hand(self, result: Result) -> bool:
+        """Whether it was stopped with something to keep."""
+        return result.stopped
+
+    def memory_limit(self, request: Request) -> int | None:
+        """What the machine's settings leave for rendering."""
+        return request.memory_limit
+
+
+def session_key(scene: str, recipe: Recipe, shown: Mapping[str, Any]) -> str:
+    """By which a saved state is known to belong to a render."""
+    return f"{scene}:{sorted(stored(recipe).items())}:{sorted(shown.items())}"
+
+
+RENDER = RenderKind()

@@ -1,0 +1,70 @@
+"""What kinds of task share that end with a new scene version."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import func, select
+
+from mill_lane.core.progress import Progress
+from mill_lane.core.scene.model import Note, Scene
+from mill_lane.core.trim.model import Change
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.store.files import Taken, list_file
+from mill_lane.store.models import Job, SceneVersion
+from mill_lane.work import queue
+from mill_lane.work.kinds.base import Context
+from mill_lane.work.kinds.weigh import WEIGH, Payload
+
+
+class Version(BaseModel):
+    """A scene that was written, listed, with what was done to it."""
+
+    path: Path
+    analysis: Analysis
+    changes: list[Change] = []
+
+
+def listed(path: Path, report: Progress, changes: list[Change] | None = None) -> Version:
+    """List a scene that was just written."""
+    from mill_lane.core.formats.opening import open_scene
+    from mill_lane.core.weigh.measure import weigh
+
+    analysis = weigh(open_scene(path), progress=report)
+    return Version(path=path, analysis=analysis, changes=changes or [])
+
+
+def told(analysis: Analysis, scene: Scene | Analysis, first: tuple[Note, ...] = ()) -> Analysis:
+    """The analysis with what was told when the file came in, and how it was read."""
+    notes = [*first, *scene.notes]
+    return analysis.model_copy(update={"notes": notes, "read_as": scene.read_as})
+
+
+def keep_version(
+    context: Context, version: Version, taken: Taken, name: str, parent: int | None = None
+) -> dict[str, Any]:
+    """Make the scene the newest version of the task's job, and the one in use.
+
+    What takes longer than listing is found out behind the page: weighing in full is queued.
+    """
+    db, job = context.db, context.db.get_one(Job, context.task.job_id)
+    last = select(func.coalesce(func.max(SceneVersion.number), 0)).where(
+        SceneVersion.job_id == job.id
+    )
+    row = SceneVersion(
+        job_id=job.id,
+        number=last.scalar_subquery() + 1,
+        parent_id=parent,
+        file_hash=list_file(db, taken),
+        file_name=name,
+        stage=version.analysis.stage,
+        analysis=version.analysis.model_dump(mode="json"),
+        changes=[c.as_json() for c in version.changes],
+    )
+    db.add(row)
+    db.flush()
+    job.version_id = row.id
+    queue.put(db, WEIGH, Payload(version=row.id), job.id)
+    return {"version": row.id}

@@ -1,0 +1,106 @@
+"""Weighing a scene version in full, behind the page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import select
+
+from mill_lane.core.progress import part
+from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.analysis_versions import read_analysis
+from mill_lane.store.files import Taken
+from mill_lane.store.models import RecipeRow, SceneVersion
+from mill_lane.work.kinds.base import Context, Kind, Report
+
+
+class Payload(BaseModel):
+    """The version to be weighed."""
+
+    version: int
+
+
+class Request(BaseModel):
+    """The scene, and the aspect of the picture that it is looked at in."""
+
+    scene: Path
+    aspect: float
+
+
+class Result(BaseModel):
+    """What is known of it, as far as weighing has come."""
+
+    analysis: Analysis
+
+
+class Weigh(Kind[Payload, Request, Result]):
+    """Weigh a scene in full; each stage is handed over as soon as it is done."""
+
+    name = "weigh"
+    payload_type = Payload
+    request_type = Request
+    result_type = Result
+    priority = 10
+    gives_way = True  # it is nobody's hurry: what an artist asks for goes first
+
+    def prepare(self, context: Context, payload: Payload) -> Request:
+        """Find the scene, and the aspect of the final recipe."""
+        row = context.db.get_one(SceneVersion, payload.version)
+        final = context.db.scalars(
+            select(RecipeRow).where(RecipeRow.job_id == row.job_id, RecipeRow.chosen == "final")
+        ).one()
+        recipe = read_recipe(final.data)
+        return Request(
+            scene=context.home.files.path(row.file_hash), aspect=recipe.width / recipe.height
+        )
+
+    def run(self, request: Request, report: Report) -> Result:
+        """Weigh it, with a part of the result after each stage."""
+        from mill_lane.core.formats.opening import open_scene
+        from mill_lane.core.render.session import threads_to_use
+        from mill_lane.core.weigh.full import weigh_full
+        from mill_lane.work.memory import give_back
+        from mill_lane.work.rendering import forget_scene
+        from mill_lane.work.warm import prepare
+
+        # The kernels look for what is seen as well.
+        prepare(part(report, 0.0, 0.02))
+        forget_scene()
+
+        def ready(analysis: Analysis) -> None:
+            report.live = {"stage": analysis.stage}
+            report.partly(Result(analysis=analysis))
+
+        try:
+            found = weigh_full(
+                open_scene(request.scene),
+                request.aspect,
+                threads=threads_to_use(64),
+                progress=part(report, 0.02, 1.0),
+                ready=ready,
+            )
+            return Result(analysis=found)
+        finally:
+            give_back()
+
+    def keep(
+        self, context: Context, payload: Payload, result: Result, taken: Mapping[str, Taken]
+    ) -> dict[str, Any]:
+        """Put the fuller analysis in place of the listing."""
+        self.keep_part(context, payload, result)
+        return {}
+
+    def keep_part(self, context: Context, payload: Payload, result: Result) -> None:
+        """Take over a stage; what was told when the file came in stays."""
+        row = context.db.get_one(SceneVersion, payload.version)
+        before = read_analysis(row.analysis)
+        told = {"notes": before.notes, "read_as": before.read_as, "name": before.name}
+        analysis = result.analysis.model_copy(update=told)
+        row.analysis, row.stage = analysis.model_dump(mode="json"), analysis.stage
+
+
+WEIGH = Weigh()
