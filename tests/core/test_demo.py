@@ -20,9 +20,10 @@ from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.slots import P_MATERIAL
 from mill_lane.core.scene.model import Image
 from mill_lane.core.scene.pose import world_matrices
-from mill_lane.core.trim.distance import by_distance
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.core.weigh.measure import weigh
+from mill_lane.core.weigh.rules import RULES
+from mill_lane.core.weigh.rules.sizes import shrunk
 from mill_lane.demo.bakery import FULL, bakery
 from mill_lane.demo.make import make_demo
 from mill_lane.demo.textures import pictures
@@ -59,7 +60,10 @@ class TestDemo(unittest.TestCase):
         ratio = ledger.total / DEMO_CARD.free_bytes
         self.assertTrue(1.3 <= ratio <= 1.6, ratio)
         self.assertIn("loading textures", judge(ledger, DEMO_CARD.free_bytes).sentence())
-        sizes = {p.image: p.new_bytes for p in by_distance(analysis)}
+        sizes = {
+            x.row.index: shrunk(x.row, x.limit)[1]
+            for x in RULES["distance"].limits(analysis, FINAL.height)
+        }
         self.assertTrue(
             judge(
                 draw_up(analysis, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes

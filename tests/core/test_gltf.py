@@ -26,7 +26,7 @@ from mill_lane.core.formats.pictures import decode, encode
 from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Channel, Light, Material, Medium, Node, Texture, TextureUse
 from mill_lane.core.scene.pose import world_matrices
-from mill_lane.core.trim.textures import shrink
+from mill_lane.core.trim.shrink import shrink
 from mill_lane.demo import shapes
 from tests.gltf_tools import TRIANGLE, glb, triangle, validate
 from tests.scenes import even_sky, floor, picture, scene_of, small_demo

@@ -317,9 +317,19 @@ def other_frames(scene: Scene, a: int, b: int) -> Scene:
 
 
 CHANGES: tuple[Change, ...] = (
-    remove, remove_below, reshape, drop_part, share, move, repaint, wear_another, other_picture,
-    copy_node, dim, other_frames,
-)  # fmt: skip
+    remove,
+    remove_below,
+    reshape,
+    drop_part,
+    share,
+    move,
+    repaint,
+    wear_another,
+    other_picture,
+    copy_node,
+    dim,
+    other_frames,
+)
 STEPS = st.lists(
     st.tuples(st.sampled_from(CHANGES), st.integers(0, 99), st.integers(0, 99)),
     min_size=1,

@@ -29,13 +29,15 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
-from mill_lane.core.trim.textures import shrink
+from mill_lane.core.trim import TRIMS
+from mill_lane.core.trim.model import parameters_of
+from mill_lane.core.trim.shrink import shrink
 from mill_lane.core.weigh.frames import frames_looked_at
 from mill_lane.core.weigh.ledger import Ledger, Step, draw_up, film_steps, judge
 from mill_lane.core.weigh.measure import box_distance, weigh
+from mill_lane.core.weigh.outlines import hull
 from mill_lane.core.weigh.rules.distance import side_limit
 from mill_lane.core.weigh.rules.sizes import halvings
-from mill_lane.core.weigh.outlines import hull
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import part_of
 from tests.scenes import WHITE, floor, picture, scene_of, small_demo
@@ -249,12 +251,15 @@ class TestDistanceRule(unittest.TestCase):
         return replace(scene, images=images, textures=tuple(Texture(f"t{i}", i) for i in range(3)))
 
     def test_proposals(self) -> None:
-        proposals = by_distance(weigh(self.far_and_near()))
+        trim = TRIMS["texture_size"]
+        scene = self.far_and_near()
+        proposals = trim.propose(lambda: scene, weigh(scene), parameters_of(trim, {}))
         self.assertEqual(
-            [(p.image, p.new) for p in proposals], [(2, (512, 512)), (1, (2048, 2048))]
+            [(p.target.key, p.after) for p in proposals],
+            [("image:2", [512, 512]), ("image:1", [2048, 2048])],
         )
-        self.assertEqual(proposals[0].old_bytes, 67108863)
-        self.assertEqual(proposals[1].saves, 67108863 - 16777215)
+        self.assertEqual(proposals[0].memory_before_bytes, 67108863)
+        self.assertEqual(proposals[1].memory_saved_bytes, 67108863 - 16777215)
 
     def test_shrinking_makes_the_renderers_own_level(self) -> None:
         scene = open_scene(small_demo())

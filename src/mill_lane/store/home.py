@@ -44,8 +44,8 @@ def default_folder() -> Path:
     return Path(named) if named else platformdirs.user_data_path("mill-lane")
 
 
-def open_home(folder: Path) -> Home:
-    """Open or make an installation.  Raises MillError when the folder cannot be written."""
+def make_folder(folder: Path) -> None:
+    """Make the folder of an installation.  Raises MillError when it cannot be written."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "scratch").mkdir(exist_ok=True)
@@ -53,6 +53,11 @@ def open_home(folder: Path) -> Home:
         raise MillError(
             f"{folder} cannot be used: {e.strerror}.", "Choose another folder with --home."
         ) from e
+
+
+def open_home(folder: Path) -> Home:
+    """Open or make an installation.  Raises MillError when the folder cannot be written."""
+    make_folder(folder)
     return Home(folder, open_sessions(folder / "mill-lane.sqlite"), Files(folder / "files"))
 
 
@@ -61,6 +66,7 @@ def lock(folder: Path) -> IO[str]:
 
     Raises MillError when another one has it; keep the file open.
     """
+    make_folder(folder)
     file = (folder / "lock").open("w")
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)

@@ -1,4 +1,1 @@
-"""The interface:
-
-routes by station, presenters that turn what is kept into what is shown, templates, static files.
-"""
+"""The interface: a folder for each station, what they share, static files."""

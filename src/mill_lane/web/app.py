@@ -2,42 +2,39 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
-from fastapi import FastAPI, Request
-from fastapi.exceptions import RequestValidationError
-from fastapi.responses import HTMLResponse, JSONResponse, Response
+from fastapi import FastAPI
 from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
-from starlette.exceptions import HTTPException
+from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
+from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from mill_lane import __version__
-from mill_lane.core.errors import MillError
-from mill_lane.store.home import Home
-from mill_lane.web import api, events, filing, pages, profiles, uploads
-from mill_lane.web.format import FILTERS
-from mill_lane.web.security import LOCAL, Guard
+from mill_lane.web.home import routes as home_routes
+from mill_lane.web.shared import events, kept_files, recipes, tasks
+from mill_lane.web.shared.errors import add_handlers
+from mill_lane.web.shared.format import FILTERS
+from mill_lane.web.shared.security import SameOrigin, SecurityHeaders
+from mill_lane.web.shared.settings import Settings
+from mill_lane.web.stations import STATIONS
 
 HERE = Path(__file__).parent
 
 
-@dataclass(frozen=True)
-class Settings:
-    """How this server was started."""
-
-    home: Home
-    scenes: Path | None = None  # a folder of scenes that may be opened from
-    hosts: tuple[str, ...] = field(default=LOCAL)
-
-
 def make_templates() -> Jinja2Templates:
-    templates = Jinja2Templates(directory=HERE / "templates")
-    templates.env.filters.update(FILTERS)
-    templates.env.trim_blocks = templates.env.lstrip_blocks = True
-    templates.env.globals["build"] = _build_stamp()
-    return templates
+    """The templates: "shared/base.html", "scene/page.html", and those of stations from outside."""
+    folders = [HERE, *dict.fromkeys(s.folder.parent for s in STATIONS)]
+    env = Environment(
+        loader=FileSystemLoader(folders),
+        autoescape=select_autoescape(),
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    env.filters.update(FILTERS)
+    env.globals["build"] = _build_stamp()
+    return Jinja2Templates(env=env)
 
 
 def _build_stamp() -> str:
@@ -47,66 +44,25 @@ def _build_stamp() -> str:
 
 
 def create_app(settings: Settings) -> FastAPI:
-    """The whole application on an installation."""
+    """Make the whole application on an installation."""
     app = FastAPI(title="Mill Lane", version=__version__, docs_url=None, redoc_url=None)
     app.state.settings = settings
+    app.state.stations = list(STATIONS)
     app.state.templates = make_templates()
-    app.add_middleware(Guard, hosts=settings.hosts)
+    # The last one added is the first to see a request.
+    app.add_middleware(SameOrigin)
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=settings.hosts, www_redirect=False)
+    app.add_middleware(SecurityHeaders)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    app.include_router(pages.router)
-    app.include_router(api.router)
-    app.include_router(uploads.router)
-    app.include_router(filing.router)
-    app.include_router(profiles.router)
-    app.include_router(events.router)
+    for module in (home_routes, tasks, recipes, events, kept_files):
+        app.include_router(module.router)
+    for station in STATIONS:
+        app.include_router(station.router)
 
     @app.get("/healthz")
     def health() -> dict[str, str]:
+        """Say that the server answers."""
         return {"status": "ok", "version": __version__}
 
-    @app.exception_handler(MillError)
-    def on_mill_error(request: Request, e: Exception) -> Response:
-        assert isinstance(e, MillError)
-        return problem(request, 422, e.as_json())
-
-    @app.exception_handler(RequestValidationError)
-    def on_invalid(request: Request, e: Exception) -> Response:
-        assert isinstance(e, RequestValidationError)
-        first = e.errors()[0]
-        where = ".".join(str(x) for x in first["loc"][1:])
-        text = str(first["msg"]).removeprefix("Value error, ")
-        return problem(
-            request,
-            422,
-            {
-                "error": f"{where}: {text}." if where else f"{text}.",
-                "hint": "Correct it and send it again.",
-                "kept": "Nothing was changed.",
-            },
-        )
-
-    @app.exception_handler(HTTPException)
-    def on_http(request: Request, e: Exception) -> Response:
-        assert isinstance(e, HTTPException)
-        hint = (
-            "It may have been removed. Go back to your jobs."
-            if e.status_code == 404
-            else "Go back and try again."
-        )
-        message = "There is nothing at this address." if e.status_code == 404 else str(e.detail)
-        return problem(request, e.status_code, {"error": message, "hint": hint, "kept": ""})
-
+    add_handlers(app)
     return app
-
-
-def problem(request: Request, status: int, error: dict[str, Any]) -> Response:
-    """An error as a page for people and as JSON for programs."""
-    if "text/html" in request.headers.get("accept", "") and request.method == "GET":
-        response: HTMLResponse = request.app.state.templates.TemplateResponse(
-            request,
-            "problem.html",
-            {"error": error, "stamp": "", "title": "Problem", "waiting": []},
-            status_code=status,
-        )
-        return response
-    return JSONResponse(error, status)

@@ -1,0 +1,208 @@
+"""`mill-lane render`: a frame, or a region of it, to an EXR."""
+
+from __future__ import annotations
+
+import json
+import time
+from argparse import ArgumentParser
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from mill_lane.cli.command import Arguments, Command, Result, telling, whole_numbers
+from mill_lane.core.errors import MillError
+from mill_lane.core.recipe import FINAL, Recipe, Region, clip_region
+
+if TYPE_CHECKING:
+    from mill_lane.core.devices.model import Device
+    from mill_lane.core.render.session import Session
+
+NUMBERS: tuple[tuple[str, type], ...] = (
+    ("width", int),
+    ("height", int),
+    ("samples", int),
+    ("min-samples", int),
+    ("bounces", int),
+    ("seed", int),
+    ("noise", float),
+)
+SAVE_EVERY = 10  # seconds between two states
+
+
+def add_arguments(sub: ArgumentParser) -> None:
+    """Add the arguments of the command."""
+    sub.add_argument("scene", type=Path)
+    sub.add_argument("--out", type=Path, required=True)
+    sub.add_argument("--recipe", type=Path, help="a recipe as JSON; the options below change it")
+    text = "cpu, or the path of a device as JSON (a simulated card)"
+    sub.add_argument("--device", default="cpu", help=text)
+    for name, kind in NUMBERS:
+        sub.add_argument(f"--{name}", type=kind)
+    sub.add_argument("--time", type=float, metavar="SECONDS", help="stop after this time")
+    sub.add_argument("--region", metavar="X0,Y0,X1,Y1")
+    sub.add_argument("--threads", type=int)
+    sub.add_argument("--frame", type=int)
+    sub.add_argument("--camera")
+    sub.add_argument("--layers", help="names of layers, with commas; see the README")
+    text = "an HDR or EXR picture of the sky, longitude over latitude"
+    sub.add_argument("--sky", type=Path, help=text)
+    text = "go on from OUT.state, and write it while rendering"
+    sub.add_argument("--resume", action="store_true", help=text)
+
+
+def run(args: Arguments) -> Result:
+    """Render a frame, or a region of it."""
+    from mill_lane.core.devices.cpu import cpu_device, find_machine
+    from mill_lane.core.formats.opening import open_scene
+    from mill_lane.core.plan.fitting import check_fits
+    from mill_lane.core.render.load import load
+    from mill_lane.core.render.session import Session
+    from mill_lane.core.weigh.ledger import draw_up
+    from mill_lane.core.weigh.measure import weigh
+    from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
+    from mill_lane.work.warm import prepare
+
+    recipe, sky = _with_sky(args, recipe_of(args))
+    cpu = cpu_device(find_machine())
+    device = _device(args.device, cpu)
+    region = _region(args.region, recipe)
+    scene = open_scene(args.scene)
+    analysis = weigh(scene, recipe.width / recipe.height, args.camera)
+    size = (region[2] - region[0], region[3] - region[1])
+    check_fits(analysis, recipe, device, size)
+    tell = telling(args)
+    prepare(lambda share, text: tell(0.0, text))
+    baseline = resident()
+    reset_peak()
+    start = time.perf_counter()
+    frame = args.frame if args.frame is not None else scene.frames[0]
+    threads = args.threads or cpu.render_threads
+    loaded = load(scene, threads, lambda share, text: tell(0.0, text))
+    give_back()
+    session = Session(
+        loaded,
+        recipe,
+        region=region,
+        frame=frame,
+        camera=args.camera,
+        threads=threads,
+        sky=sky,
+        key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
+    )
+    state = args.out.with_name(args.out.name + ".state")
+    if args.resume and state.exists():
+        session.restore(state)
+    setup = time.perf_counter() - start
+    _render(session, args, state)
+    noise = session.noise()
+    _write(session, args.out)
+    state.unlink(missing_ok=True)
+    tell(
+        1.0,
+        f"{args.out}: {session.seconds:.1f} s, {session.samples_mean:.1f} samples, "
+        f"noise {noise.rms * 100:.2f} %",
+    )
+    return {
+        "seconds": session.seconds,
+        "setup_seconds": setup,
+        "samples_mean": session.samples_mean,
+        "noise": noise.rms,
+        "rays": session.rays_by_kind(),
+        "peak_memory_bytes": peak_since(baseline),
+        "predicted_memory_bytes": draw_up(analysis, recipe, cpu, size).total,
+        "device": device.name + (" (simulated)" if device.simulated else ""),
+        "out": str(args.out),
+    }
+
+
+def _render(session: Session, args: Arguments, state: Path) -> None:
+    tell, recipe = telling(args), session.recipe
+    saved = time.perf_counter()
+    while not session.done:
+        session.step(0.5)
+        of = "" if recipe.endless else f" of {recipe.samples}"
+        tell(session.share * 0.999, f"sample {session.index + 1}{of}")
+        if args.resume and time.perf_counter() - saved > SAVE_EVERY:
+            session.save(state)
+            saved = time.perf_counter()
+
+
+def _write(session: Session, out: Path) -> None:
+    from mill_lane.core.formats.exr import write_exr
+    from mill_lane.core.render.layers import exr_names
+
+    temporary = out.with_name(out.name + ".part.exr")
+    write_exr(temporary, session.each_layer(), names=exr_names())
+    temporary.replace(out)
+
+
+def recipe_of(args: Arguments) -> Recipe:
+    """The recipe of a file, or the usual final one, with what the options change.
+
+    Raises
+    ------
+    MillError
+        Where the file cannot be read, or a field is wrong.
+    """
+    from mill_lane.core.recipe_versions import upgraded
+    from mill_lane.core.render.layers import check_layers
+
+    values: dict[str, Any] = FINAL.model_dump()
+    try:
+        if args.recipe:
+            values |= upgraded(json.loads(args.recipe.read_text()))
+        for name in (n.replace("-", "_") for n, _ in NUMBERS):
+            if getattr(args, name) is not None:
+                values[name] = getattr(args, name)
+        if args.time is not None:
+            values["time_limit"] = args.time
+        if args.layers is not None:
+            values["layers"] = [x for x in args.layers.split(",") if x]
+        if args.samples is not None and args.min_samples is None:
+            values["min_samples"] = min(values["min_samples"], args.samples)
+        recipe = Recipe.model_validate(values)
+    except (OSError, ValueError, AttributeError) as e:
+        raise MillError(f"The recipe is not right: {e}", "Correct the options or the file.") from e
+    check_layers(recipe.layers)
+    return recipe
+
+
+def _with_sky(args: Arguments, recipe: Recipe) -> tuple[Recipe, Any]:
+    """The recipe with the picture of the sky, and its pixels."""
+    from mill_lane.core.formats.pictures import read_sky
+    from mill_lane.store.files import file_hash
+
+    if args.sky:
+        sky = read_sky(args.sky)
+        height, width = sky.shape[:2]
+        picture = f"{file_hash(args.sky)}/{width}x{height}/{args.sky.name}"
+        return recipe.model_copy(update={"environment_picture": picture}), sky
+    if recipe.environment_picture:
+        raise MillError("The recipe has a sky picture.", "Name its file with --sky.")
+    return recipe, None
+
+
+def _device(name: str, cpu: Device) -> Device:
+    from mill_lane.core.devices.model import Device
+
+    if name == "cpu":
+        return cpu
+    try:
+        return Device.model_validate_json(Path(name).read_text())
+    except (OSError, ValueError) as e:
+        raise MillError(
+            f"The device {name} cannot be read: {e}", "Use cpu, or a device as JSON."
+        ) from e
+
+
+def _region(text: str | None, recipe: Recipe) -> Region:
+    wanted: Region | None = None
+    if text:
+        x0, y0, x1, y1 = whole_numbers(text, ",", 4, "Region")
+        wanted = (x0, y0, x1, y1)
+    try:
+        return clip_region(wanted, recipe.width, recipe.height)
+    except ValueError as e:
+        raise MillError(f"{e}.", "Give the region as X0,Y0,X1,Y1 within the picture.") from e
+
+
+RENDER = Command("render", "Render a frame, or a region of it, to an EXR.", add_arguments, run)

@@ -1,0 +1,1 @@
+"""The list of jobs, where scenes are opened."""

@@ -1,1 +1,0 @@
-"""From what is kept to what is shown: one module for each station, and the Lane."""

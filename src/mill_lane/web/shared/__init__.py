@@ -1,0 +1,1 @@
+"""What the stations share: drawing a page, the strip of stations, figures, events, security."""

@@ -1,0 +1,78 @@
+"""Errors as a page for people and as JSON for programs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, Response
+from sqlalchemy.exc import OperationalError
+from starlette.exceptions import HTTPException
+
+from mill_lane.core.errors import MillError, NotFoundError
+
+BUSY = {
+    "error": "The database is busy.",
+    "hint": "Try again in a moment.",
+    "kept": "Nothing was changed.",
+}
+
+
+TOO_LARGE = {
+    "error": "A number is too large.",
+    "hint": "Correct it and send it again.",
+    "kept": "Nothing was changed.",
+}
+
+
+def problem(request: Request, status: int, error: dict[str, Any]) -> Response:
+    """Answer with an error."""
+    if "text/html" in request.headers.get("accept", "") and request.method == "GET":
+        context = {"error": error, "stamp": "", "title": "Problem", "waiting": []}
+        response: Response = request.app.state.templates.TemplateResponse(
+            request, "shared/problem.html", context, status_code=status
+        )
+        return response
+    return JSONResponse(error, status)
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Have the application tell errors in its own words."""
+
+    @app.exception_handler(MillError)
+    def on_mill_error(request: Request, e: Exception) -> Response:
+        assert isinstance(e, MillError)
+        status = 404 if isinstance(e, NotFoundError) else 422
+        return problem(request, status, e.as_json())
+
+    @app.exception_handler(OperationalError)
+    def on_busy(request: Request, e: Exception) -> Response:
+        return problem(request, 503, BUSY)
+
+    @app.exception_handler(OverflowError)
+    def on_overflow(request: Request, e: Exception) -> Response:
+        return problem(request, 422, TOO_LARGE)
+
+    @app.exception_handler(RequestValidationError)
+    def on_invalid(request: Request, e: Exception) -> Response:
+        assert isinstance(e, RequestValidationError)
+        first = e.errors()[0]
+        where = ".".join(str(x) for x in first["loc"][1:])
+        text = str(first["msg"]).removeprefix("Value error, ")
+        error = {
+            "error": f"{where}: {text}." if where else f"{text}.",
+            "hint": "Correct it and send it again.",
+            "kept": "Nothing was changed.",
+        }
+        return problem(request, 422, error)
+
+    @app.exception_handler(HTTPException)
+    def on_http(request: Request, e: Exception) -> Response:
+        assert isinstance(e, HTTPException)
+        gone = e.status_code == 404
+        hint = (
+            "It may have been removed. Go back to your jobs." if gone else "Go back and try again."
+        )
+        message = "There is nothing at this address." if gone else str(e.detail)
+        return problem(request, e.status_code, {"error": message, "hint": hint, "kept": ""})

@@ -1,0 +1,65 @@
+"""Drawing pages: what every page needs, and what every station starts from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from fastapi import Request
+from fastapi.responses import Response
+from sqlalchemy.orm import Session
+
+from mill_lane.jobs.lookup import find_job
+from mill_lane.jobs.opening import opening_task
+from mill_lane.jobs.summary import Summary, summarise
+from mill_lane.jobs.tasks import waiting
+from mill_lane.store.models import SceneVersion
+from mill_lane.web.shared.events import stamp_of
+from mill_lane.web.shared.station_nav import station_nav
+
+
+def draw(request: Request, db: Session, template: str, **more: Any) -> Response:
+    """Draw a page; what every page needs is added here."""
+    context = {"stamp": stamp_of(db), "waiting": waiting(db), **more}
+    response: Response = request.app.state.templates.TemplateResponse(request, template, context)
+    return response
+
+
+@dataclass(frozen=True)
+class StationPage:
+    """What a station's page starts from; `draw` draws it."""
+
+    request: Request
+    db: Session
+    name: str
+    title: str
+    summary: Summary
+
+    def draw(self, **more: Any) -> Response:
+        """Draw the station's page.html."""
+        s = self.summary
+        context = {
+            "title": f"{self.title} · {s.job.name}",
+            "here": self.name,
+            "job": s.job,
+            "version": s.version,
+            "analysis": s.analysis,
+            "device": s.device,
+            "summary": s,
+            "final": s.final,
+            "stops": station_nav(self.request.app.state.stations, s),
+            "base": f"/jobs/{s.job.id}",
+        }
+        return draw(self.request, self.db, f"{self.name}/page.html", **{**context, **more})
+
+
+def station_page(
+    request: Request, db: Session, number: int, name: str, title: str
+) -> StationPage | Response:
+    """Begin a station's page; while the scene is still being opened, a page that says so."""
+    job = find_job(db, number)
+    version = db.get(SceneVersion, job.version_id) if job.version_id else None
+    if version is None:
+        task = opening_task(db, job)
+        return draw(request, db, "shared/opening.html", title=job.name, job=job, task=task)
+    return StationPage(request, db, name, title, summarise(db, job, version))

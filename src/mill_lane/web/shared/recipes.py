@@ -1,0 +1,90 @@
+"""Recipes as pages send them, and the picture of the sky."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Body, Request
+from fastapi.concurrency import run_in_threadpool
+
+from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.recipe import Recipe
+from mill_lane.jobs import recipes
+from mill_lane.jobs.lookup import find_job, recipe_of
+from mill_lane.store.transactions import write
+from mill_lane.web.shared.context import Db, Done, home_of
+from mill_lane.web.shared.recipe_form import LIGHT, PERCENT
+from mill_lane.web.shared.uploads import received
+
+router = APIRouter()
+SKY_LIMIT = 4 * 10**9
+
+
+def values_of(form: Mapping[str, Any], recipe: Recipe) -> dict[str, Any]:
+    """The fields of a recipe that a form gives.
+
+    Shares come in percent, the scale of each light in a field of its own, and an empty height of the
+    sun means that there is none.
+
+    Raises
+    ------
+    MillError
+        Naming a field that is no number.
+    """
+    out = {k: v for k, v in form.items() if k in Recipe.model_fields}
+    if out.get("sun_elevation") == "":
+        out["sun_elevation"] = None
+    for name in PERCENT:
+        given = form.get(f"{name}_percent")
+        if given in (None, ""):
+            continue
+        title = Recipe.model_fields[name].title
+        try:
+            out[name] = float(given) / 100
+        except (TypeError, ValueError) as e:
+            raise MillError(
+                f"{title}: not a number.", "Give it in percent, 100 for all of it."
+            ) from e
+    scales = {k.removeprefix(LIGHT): v for k, v in form.items() if k.startswith(LIGHT)}
+    if scales:
+        kept = {k: v for k, v in recipe.light_scales.items() if k not in scales}
+        changed = {k: v for k, v in scales.items() if str(v) not in ("", "1", "1.0")}
+        out["light_scales"] = kept | changed
+    return out
+
+
+@router.put("/api/jobs/{job}/recipes/{role}")
+def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], Body()]) -> Done:
+    """Change some fields of the draft or final recipe."""
+    row = find_job(db, job)
+    if role not in recipes.ROLES:
+        raise NotFoundError("recipe of that name")
+    recipes.edit(db, row, role, values_of(values, recipe_of(db, row, role)))
+    return Done()
+
+
+@router.post("/api/jobs/{job}/sky")
+async def set_sky(request: Request, job: int, name: str) -> Done:
+    """Take an HDR or EXR picture as the sky of the job's recipes."""
+    short, home = recipes.check_sky_name(name), home_of(request)
+    await run_in_threadpool(write, home.sessions, lambda db: find_job(db, job).id)
+    advice = "Save it smaller: 4096 pixels are enough for a sky."
+    path = await received(request, home.scratch, short, SKY_LIMIT, advice, "Save it again.")
+
+    def take() -> None:
+        try:
+            taken, picture = recipes.take_sky(home, path, short)
+            write(home.sessions, lambda db: recipes.use_sky(db, find_job(db, job), picture, taken))
+        finally:
+            path.unlink(missing_ok=True)
+
+    await run_in_threadpool(take)
+    return Done()
+
+
+@router.delete("/api/jobs/{job}/sky")
+def no_sky(db: Db, job: int) -> Done:
+    """Back to the sky of before; the picture stays in the store."""
+    recipes.use_sky(db, find_job(db, job), "")
+    return Done()

@@ -1,0 +1,98 @@
+// Files that are sent: a scene that is dropped, a picture of the sky, a saved session.
+import { clearComplaints, complain, refresh, send, visit } from "./page.js";
+
+const BYTES = { "Content-Type": "application/octet-stream" };
+
+function parsed(text) {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return {}; // no answer, or none of ours
+  }
+}
+
+document.addEventListener("alpine:init", () => {
+  // The place to drop a scene on.
+  Alpine.data("dropzone", () => ({
+    over: false,
+    share: 0,
+    name: "",
+    busy: false,
+    get percent() {
+      return `${Math.round(this.share * 100)} %`;
+    },
+    enter() {
+      this.over = true;
+    },
+    leave() {
+      this.over = false;
+    },
+    drop(event) {
+      this.over = false;
+      this.upload(event.dataTransfer.files[0]);
+    },
+    pick(event) {
+      this.upload(event.target.files[0]);
+      event.target.value = "";
+    },
+    upload(file) {
+      if (!file || this.busy) return;
+      clearComplaints(this.$root);
+      this.busy = true;
+      this.share = 0;
+      this.name = file.name;
+      const request = new XMLHttpRequest();
+      this.request = request;
+      request.open("POST", `/api/scenes?name=${encodeURIComponent(file.name)}`);
+      request.setRequestHeader("Content-Type", BYTES["Content-Type"]);
+      request.upload.onprogress = (e) => {
+        if (e.lengthComputable) this.share = e.loaded / e.total;
+      };
+      request.onloadend = () => this.ended(request);
+      request.send(file);
+    },
+    ended(request) {
+      this.busy = false;
+      if (request.status >= 200 && request.status < 300) refresh();
+      else if (request.status || !this.stopped) {
+        complain(this.$root, parsed(request.responseText));
+      }
+      this.stopped = false;
+    },
+    stop() {
+      this.stopped = true;
+      this.request.abort();
+    },
+  }));
+
+  // A button that sends a file beside the scene.
+  Alpine.data("filing", () => ({
+    said: "",
+    init() {
+      const input = this.$root.querySelector("input");
+      if (input) this.said = input.dataset.label;
+    },
+    async pick(event) {
+      const input = event.target;
+      const [file] = input.files;
+      const root = this.$root;
+      if (!file) return;
+      this.said = `Sending ${file.name}`;
+      const href = `${root.dataset.href}?name=${encodeURIComponent(file.name)}`;
+      const answer = await fetch(href, { method: "POST", headers: BYTES, body: file }).catch(
+        () => null,
+      );
+      const data = answer ? await answer.json().catch(() => ({})) : {};
+      input.value = "";
+      this.said = input.dataset.label;
+      if (!answer?.ok) complain(root.closest("form") || root.parentElement, data);
+      else if (data.go) await visit(data.go);
+      else await refresh();
+    },
+    async clear() {
+      const { ok, data } = await send("DELETE", this.$root.dataset.href);
+      if (ok) await refresh();
+      else complain(this.$root.closest("form"), data);
+    },
+  }));
+});

@@ -1,0 +1,294 @@
+// <image-viewer>: the picture at fit or 1:1, panned, cropped, and two trials compared by wipe.
+//
+// Everything is in pixels of the whole picture (data-size).  data-under is a whole-view picture,
+// data-a and data-b are crops with their places in data-a-rect and data-b-rect, data-live a crop that
+// is still rendering.  All rectangles are shares of the picture, 0 to 1, so that trials of other sizes
+// fall into place; data-region is in pixels.
+const WHOLE = [0, 0, 1, 1];
+const PAD = 12; // CSS pixels round a picture at fit
+const GRIP = 8; // CSS pixels beside the wipe in which it can be taken
+const LEAST = 8; // pixels of a crop
+const MONO = '12px "Sometype Mono", monospace';
+const SANS = '600 12px "Schibsted Grotesk", sans-serif';
+
+const token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+const clamp = (v, low, high) => Math.max(low, Math.min(high, v));
+
+class ImageViewer extends HTMLElement {
+  static observedAttributes = [
+    "data-under",
+    "data-a",
+    "data-b",
+    "data-a-rect",
+    "data-b-rect",
+    "data-live",
+    "data-live-rect",
+    "data-region",
+    "data-size",
+  ];
+
+  constructor() {
+    super();
+    this.mode = "crop";
+    this.zoom = "fit";
+    this.scale = 1;
+    this.at = [0, 0]; // the picture's corner in the element, CSS pixels
+    this.wipe = 0.5;
+    this.pictures = {};
+  }
+
+  connectedCallback() {
+    if (!this.canvas) {
+      this.canvas = document.createElement("canvas");
+      this.append(this.canvas);
+      this.canvas.addEventListener("pointerdown", (e) => this.down(e));
+      this.canvas.addEventListener("pointermove", (e) => this.move(e));
+      this.canvas.addEventListener("pointerup", () => this.up());
+      this.canvas.addEventListener("wheel", (e) => this.wheel(e), { passive: false });
+      new ResizeObserver(() => this.layout()).observe(this);
+    }
+    this.layout();
+  }
+
+  attributeChangedCallback(name, old, value) {
+    if (old === value) return;
+    const key = name.slice("data-".length);
+    if (["under", "a", "b", "live"].includes(key)) this.load(key, value);
+    if (name === "data-size") this.layout();
+    else this.draw();
+  }
+
+  load(key, href) {
+    if (!href) {
+      delete this.pictures[key];
+      return;
+    }
+    const picture = new Image();
+    picture.onload = () => {
+      this.pictures[key] = picture;
+      this.draw();
+    };
+    picture.src = href;
+  }
+
+  numbers(name, otherwise) {
+    const text = this.getAttribute(`data-${name}`);
+    return text ? text.split(",").map(Number) : otherwise;
+  }
+
+  get size() {
+    return this.numbers("size", [16, 9]);
+  }
+
+  // The scale at which a pixel of the trial A (or of the whole) is a pixel of the screen.
+  get actual() {
+    const own = this.pictures.a;
+    const rect = this.numbers("a-rect", WHOLE);
+    const factor = own ? own.naturalWidth / ((rect[2] - rect[0]) * this.size[0]) : 1;
+    return factor / (window.devicePixelRatio || 1);
+  }
+
+  layout() {
+    if (!this.canvas) return;
+    const ratio = window.devicePixelRatio || 1;
+    this.canvas.width = Math.max(1, Math.round(this.clientWidth * ratio));
+    this.canvas.height = Math.max(1, Math.round(this.clientHeight * ratio));
+    if (this.zoom === "fit") this.fit();
+    this.draw();
+  }
+
+  fit() {
+    const [w, h] = this.size;
+    const across = (this.clientWidth - 2 * PAD) / w;
+    const down = (this.clientHeight - 2 * PAD) / h;
+    this.scale = Math.max(1e-3, Math.min(across, down));
+    this.at = [(this.clientWidth - w * this.scale) / 2, (this.clientHeight - h * this.scale) / 2];
+  }
+
+  setZoom(zoom) {
+    this.zoom = zoom;
+    if (zoom === "fit") this.fit();
+    else {
+      const rect = this.pictures.a ? this.numbers("a-rect", WHOLE) : WHOLE;
+      const [w, h] = this.size;
+      this.scale = this.actual;
+      const middle = [((rect[0] + rect[2]) / 2) * w, ((rect[1] + rect[3]) / 2) * h];
+      // Whole screen pixels, so that the picture is not smeared between two.
+      this.at = [
+        Math.round(this.clientWidth / 2 - middle[0] * this.scale),
+        Math.round(this.clientHeight / 2 - middle[1] * this.scale),
+      ];
+    }
+    this.draw();
+  }
+
+  setWipe(share) {
+    this.wipe = share;
+    this.draw();
+  }
+
+  // A rectangle in shares of the picture as left, top, width, height in the element.
+  placed(rect) {
+    const [w, h] = this.size.map((n) => n * this.scale);
+    const [x, y] = this.at;
+    return [x + rect[0] * w, y + rect[1] * h, (rect[2] - rect[0]) * w, (rect[3] - rect[1]) * h];
+  }
+
+  paint(c, key, rect) {
+    const picture = this.pictures[key];
+    if (picture) c.drawImage(picture, ...this.placed(rect));
+  }
+
+  draw() {
+    if (!this.canvas) return;
+    const ratio = window.devicePixelRatio || 1;
+    const c = this.canvas.getContext("2d");
+    c.setTransform(ratio, 0, 0, ratio, 0, 0);
+    c.fillStyle = token("--color-well");
+    c.fillRect(0, 0, this.clientWidth, this.clientHeight);
+    c.imageSmoothingEnabled = this.scale < this.actual * 0.999;
+    c.imageSmoothingQuality = "high";
+    const [x, y, w, h] = this.placed(WHOLE);
+    c.strokeStyle = token("--color-well-edge");
+    c.strokeRect(x - 0.5, y - 0.5, w + 1, h + 1);
+    this.paint(c, "under", WHOLE);
+    const a = this.numbers("a-rect", WHOLE);
+    const b = this.numbers("b-rect", WHOLE);
+    this.paint(c, "a", a);
+    if (this.pictures.a && this.pictures.b) this.drawWipe(c, a, b);
+    else {
+      this.line = undefined;
+      this.paint(c, "b", b);
+    }
+    this.paint(c, "live", this.numbers("live-rect", WHOLE));
+    const region = this.drawing || this.numbers("region", null);
+    if (region) this.drawRegion(c, region);
+  }
+
+  // The wipe runs over the crop that the two share.
+  drawWipe(c, a, b) {
+    const [left, top, , height] = this.placed([Math.max(a[0], b[0]), a[1], 1, a[3]]);
+    const [right] = this.placed([Math.min(a[2], b[2]), 0, 1, 1]);
+    const line = Math.round(left + (right - left) * this.wipe);
+    c.save();
+    c.beginPath();
+    c.rect(line, 0, this.clientWidth - line, this.clientHeight);
+    c.clip();
+    this.paint(c, "b", b);
+    c.restore();
+    this.line = line;
+    this.span = [left, right];
+    c.fillStyle = token("--color-white");
+    c.fillRect(line - 1, top, 2, height);
+    this.tag(c, "A", line - 26, top + 8, token("--color-race"));
+    this.tag(c, "B", line + 8, top + 8, token("--color-ink"));
+  }
+
+  drawRegion(c, [x0, y0, x1, y1]) {
+    const [x, y] = this.at;
+    const s = this.scale;
+    const box = [x + x0 * s, y + y0 * s, (x1 - x0) * s, (y1 - y0) * s];
+    c.lineWidth = 3;
+    c.strokeStyle = "rgb(0 0 0 / 50%)";
+    c.strokeRect(...box);
+    c.lineWidth = 1.5;
+    c.strokeStyle = token("--color-white");
+    c.strokeRect(...box);
+    c.lineWidth = 1;
+    const text = `crop ${Math.round(x1 - x0)} × ${Math.round(y1 - y0)}`;
+    c.font = MONO;
+    const bottom = Math.min(y + y1 * s + 18, this.clientHeight - 6);
+    c.fillStyle = "rgb(0 0 0 / 65%)";
+    c.fillRect(box[0] - 1, bottom - 14, c.measureText(text).width + 10, 18);
+    c.fillStyle = token("--color-white");
+    c.fillText(text, box[0] + 4, bottom);
+  }
+
+  tag(c, text, x, y, colour) {
+    c.fillStyle = colour;
+    c.fillRect(x, y, 18, 18);
+    c.fillStyle = token("--color-white");
+    c.font = SANS;
+    c.fillText(text, x + 5, y + 13);
+  }
+
+  // Where a pointer is in the element, and in the picture.
+  place(e) {
+    const box = this.canvas.getBoundingClientRect();
+    return [e.clientX - box.left, e.clientY - box.top];
+  }
+
+  inside(p) {
+    return p.map((v, i) => clamp(Math.round((v - this.at[i]) / this.scale), 0, this.size[i]));
+  }
+
+  onWipe(p) {
+    return this.line !== undefined && Math.abs(p[0] - this.line) < GRIP;
+  }
+
+  tell(name, detail) {
+    this.dispatchEvent(new CustomEvent(name, { detail, bubbles: true }));
+  }
+
+  down(e) {
+    const p = this.place(e);
+    this.canvas.setPointerCapture(e.pointerId);
+    if (this.onWipe(p)) this.held = { kind: "wipe" };
+    else if (e.button === 1 || this.mode === "pan") {
+      this.held = { kind: "pan", from: p, at: [...this.at] };
+    } else if (this.mode === "crop" && e.button === 0) {
+      this.held = { kind: "crop", from: this.inside(p) };
+    }
+    e.preventDefault();
+  }
+
+  hover(p) {
+    if (this.mode === "look") {
+      this.canvas.style.cursor = "cell";
+      this.tell("looked", this.inside(p));
+    } else if (this.onWipe(p)) this.canvas.style.cursor = "ew-resize";
+    else this.canvas.style.cursor = this.mode === "pan" ? "grab" : "crosshair";
+  }
+
+  move(e) {
+    const p = this.place(e);
+    const { held } = this;
+    if (!held) {
+      this.hover(p);
+      return;
+    }
+    if (held.kind === "wipe") {
+      const [left, right] = this.span;
+      this.wipe = clamp((p[0] - left) / (right - left), 0, 1);
+      this.tell("wiped", this.wipe);
+    } else if (held.kind === "pan") {
+      this.at = held.at.map((v, i) => Math.round(v + p[i] - held.from[i]));
+    } else {
+      const q = this.inside(p);
+      const [x, y] = held.from;
+      this.drawing = [Math.min(x, q[0]), Math.min(y, q[1]), Math.max(x, q[0]), Math.max(y, q[1])];
+    }
+    this.draw();
+  }
+
+  up() {
+    const region = this.drawing;
+    this.held = undefined;
+    this.drawing = undefined;
+    const large = region && region[2] - region[0] >= LEAST && region[3] - region[1] >= LEAST;
+    if (large) this.tell("drawn", region);
+    this.draw();
+  }
+
+  wheel(e) {
+    e.preventDefault();
+    const p = this.place(e);
+    const next = clamp(this.scale * Math.exp(-e.deltaY * 0.0015), 0.05, 16);
+    this.at = p.map((v, i) => v - ((v - this.at[i]) * next) / this.scale);
+    this.scale = next;
+    this.zoom = "free";
+    this.tell("zoomed", "free");
+    this.draw();
+  }
+}
+customElements.define("image-viewer", ImageViewer);

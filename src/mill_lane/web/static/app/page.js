@@ -1,0 +1,115 @@
+// Bringing the page up to date, going to another view of it, telling what went wrong.
+const PATIENCE = 20000; // milliseconds that a request may take before later ones go first
+
+const page = () => document.getElementById("page");
+const typedIn = /^(INPUT|SELECT|TEXTAREA)$/;
+
+// The viewer draws itself: only its attributes are taken over.
+function takeAttributes(el, to) {
+  for (const name of el.getAttributeNames()) {
+    if (!to.hasAttribute(name) && name.startsWith("data-")) el.removeAttribute(name);
+  }
+  for (const a of to.attributes) {
+    if (el.getAttribute(a.name) !== a.value) el.setAttribute(a.name, a.value);
+  }
+}
+
+function morph(next) {
+  // What went wrong is told by this page alone: it stays until the artist tries again.
+  const alerts = [...page().querySelectorAll(".message[role=alert]")];
+  const told = alerts.map((box) => [box.parentElement, box]);
+  for (const box of alerts) box.remove();
+  Alpine.morph(page(), next.getElementById("page"), {
+    updating(el, to, childrenOnly, skip) {
+      if (el.nodeType !== 1) return;
+      if (el === document.activeElement && typedIn.test(el.tagName)) skip();
+      else if (el.tagName === "IMAGE-VIEWER") {
+        takeAttributes(el, to);
+        skip();
+      }
+    },
+    updated(el, to) {
+      // A choice that belongs to the address follows it; what is chosen in a form stays.
+      if (el.nodeType !== 1 || el.tagName !== "SELECT" || !el.dataset.param) return;
+      const chosen = to.querySelector("option[selected]");
+      if (chosen) el.value = chosen.value;
+    },
+  });
+  for (const [place, box] of told) if (place.isConnected) place.prepend(box);
+  document.title = next.title;
+}
+
+// Fetch this very address again and take over what changed.
+let refreshing = null;
+export async function refresh() {
+  if (refreshing) {
+    refreshing.again = true;
+    return;
+  }
+  refreshing = { again: false };
+  try {
+    const answer = await fetch(location.href, {
+      headers: { Accept: "text/html" },
+      signal: AbortSignal.timeout(PATIENCE),
+    });
+    if (answer.ok) morph(new DOMParser().parseFromString(await answer.text(), "text/html"));
+  } catch (e) {
+    if (e.name !== "TimeoutError" && e.name !== "TypeError") throw e;
+  } finally {
+    const { again } = refreshing;
+    refreshing = null;
+    if (again) refresh();
+  }
+}
+
+// Go to another view of the same page (a selection, a tab) without losing the scroll position.
+export function visit(href) {
+  history.pushState(null, "", href);
+  return refresh();
+}
+window.addEventListener("popstate", refresh);
+
+// The same address with one parameter changed; an empty value takes it out.
+export function withParam(name, value) {
+  const url = new URL(location.href);
+  if (value) url.searchParams.set(name, value);
+  else url.searchParams.delete(name);
+  return url.pathname + url.search;
+}
+
+export function clearComplaints(place) {
+  for (const old of place.querySelectorAll(":scope > .message[role=alert]")) old.remove();
+}
+
+export function complain(place, problem) {
+  const box = document.createElement("div");
+  box.className = "message";
+  box.setAttribute("role", "alert");
+  const lines = [
+    problem.error || "The server did not answer.",
+    problem.kept,
+    problem.hint || "Check that Mill Lane is still running, then try again.",
+  ];
+  lines.forEach((text, i) => {
+    if (!text) return;
+    const p = document.createElement("p");
+    p.textContent = text;
+    if (i === 0) p.className = "font-semibold";
+    box.append(p);
+  });
+  clearComplaints(place);
+  place.prepend(box);
+}
+
+export async function send(method, href, body) {
+  try {
+    const answer = await fetch(href, {
+      method,
+      headers: { "Content-Type": "application/json", Accept: "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+    return { ok: answer.ok, data: await answer.json().catch(() => ({})) };
+  } catch {
+    return { ok: false, data: {} };
+  }
+}

@@ -1,0 +1,1 @@
+"""Finish: the final frames."""

@@ -1,0 +1,45 @@
+"""What the Finish station shows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from mill_lane.jobs.preflight import check
+from mill_lane.jobs.summary import Summary
+from mill_lane.store.models import Render
+from mill_lane.web.shared.format import predicted
+from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
+from mill_lane.web.shared.station import Figure
+
+
+def figure(summary: Summary) -> Figure:
+    """How far the frame is, that it is done, or how long it will take."""
+    frame, estimate = summary.newest_frame, summary.estimate
+    task = frame.task if frame is not None else None
+    if task is not None and not task.over:
+        return Figure(f"{task.share * 100:.0f} %", "order", task=task.id)
+    if frame is not None and frame.measured and frame.version_id == summary.version.id:
+        return Figure(f"frame {frame.frame} done", "order")
+    if estimate is not None:
+        return Figure(predicted(estimate.seconds, estimate.margin), "todo", predicted=True)
+    return Figure("try a crop first", "todo")
+
+
+def context(summary: Summary, frames: Sequence[Render], run: int | None) -> dict[str, Any]:
+    """All that the page needs beside what every station has."""
+    shown = next((r for r in frames if r.number == run), frames[0] if frames else None)
+    task = shown.task if shown is not None else None
+    first, last = summary.analysis.frames
+    return {
+        "runs": frames,
+        "shown": shown,
+        "running": task is not None and not task.over,
+        "recipe": summary.final,
+        "checks": check(summary),
+        "estimate": summary.estimate,
+        "frame_count": last - first + 1,
+        "fields": first_fields(summary.final),
+        "groups": groups(summary.final, light_names(summary.analysis)),
+        "frame": shown.frame if shown is not None else first,
+    }

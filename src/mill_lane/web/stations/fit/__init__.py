@@ -1,0 +1,1 @@
+"""Fit: the memory ledger against the device."""

@@ -1,0 +1,1 @@
+"""Machine: this computer, simulated cards, memory profiles of other renderers."""

@@ -1,0 +1,1 @@
+"""Scene: what is in the scene, weighed."""

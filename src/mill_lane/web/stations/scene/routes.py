@@ -1,0 +1,74 @@
+"""The Scene station: its page, its tables as CSV, the map of overlaps, reading in another unit."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+from urllib.parse import quote
+
+from fastapi import APIRouter, Depends, Request
+from fastapi.responses import Response
+from pydantic import BaseModel
+
+from mill_lane.core.errors import NotFoundError
+from mill_lane.jobs import versions
+from mill_lane.jobs.lookup import analysis_of, find_job, find_version
+from mill_lane.jobs.tasks import weighing
+from mill_lane.web.shared.context import Db, Done, file_stem
+from mill_lane.web.shared.pages import station_page
+from mill_lane.web.shared.station import Station
+from mill_lane.web.stations.scene import tables, view
+from mill_lane.web.stations.scene.overlap import overlap_map
+from mill_lane.work.kinds.reading import Axis, Unit
+
+router = APIRouter()
+
+
+@router.get("/jobs/{job}/scene", include_in_schema=False)
+def page(request: Request, db: Db, job: int, asked: Annotated[view.Asked, Depends()]) -> Response:
+    """What is in the scene, from above and in tables."""
+    c = station_page(request, db, job, "scene", "Scene")
+    if isinstance(c, Response):
+        return c
+    return c.draw(**view.context(c.summary, asked, weighing(db, c.summary.version)))
+
+
+@router.get("/jobs/{job}/overlap.png", include_in_schema=False)
+def overlap_picture(db: Db, job: int) -> Response:
+    """How many transparent layers lie one behind another, in the frame that has most."""
+    found = analysis_of(db, find_version(db, find_job(db, job))).visibility
+    if found is None:
+        raise NotFoundError("map of overlaps yet")
+    return Response(overlap_map(found), media_type="image/png")
+
+
+@router.get("/jobs/{job}/scene.csv", include_in_schema=False)
+def as_csv(
+    db: Db, job: int, tab: str = "meshes", sort: str = "", turned: bool = False, q: str = ""
+) -> Response:
+    """A table of the page, as it is sorted and filtered there."""
+    if tab not in tables.TABLES:
+        raise NotFoundError("table of that name")
+    row = find_job(db, job)
+    found = tables.rows(analysis_of(db, find_version(db, row)), tab, sort, turned, q)
+    name = quote(f"{file_stem(row.name)} {tab}.csv")
+    headers = {"Content-Disposition": f"attachment; filename*=utf-8''{name}"}
+    text = tables.as_csv(tab, found)
+    return Response(text, media_type="text/csv; charset=utf-8", headers=headers)
+
+
+class Reading(BaseModel):
+    """How a file that says neither is to be read: its unit, and the axis that points up."""
+
+    unit: Unit
+    up: Axis
+
+
+@router.post("/api/jobs/{job}/reading")
+def read_again(db: Db, job: int, form: Reading) -> Done:
+    """Read the scene in another unit, or with another axis up: a new version of it."""
+    versions.read_in(db, find_job(db, job), form.unit, form.up)
+    return Done()
+
+
+SCENE = Station("scene", "Scene", router, view.figure, Path(__file__).parent)

@@ -1,0 +1,1 @@
+"""Trials: test renders, kept and compared."""

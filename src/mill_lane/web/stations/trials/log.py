@@ -1,0 +1,192 @@
+"""The trial book: a row for each trial, what was changed since the one before it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from mill_lane.core.recipe import MOST_SAMPLES, Recipe
+from mill_lane.core.recipe_versions import upgraded
+from mill_lane.store.models import Render
+from mill_lane.web.shared.format import duration, percent
+from mill_lane.web.stations.trials.time_profile import component_name
+
+PREVIEWS = {
+    "indirect": "no indirect light",
+    "shadows": "no shadows",
+    "refraction": "no refraction",
+    "fog": "no fog",
+    "motion": "no motion blur",
+    "depth_of_field": "no depth of field",
+}
+VIEWS = {"occlusion": "occlusion", "wires": "wireframe"}
+SHORT = {
+    "noise": "noise threshold",
+    "radiance_limit_indirect": "clamp",
+    "samples": "samples",
+}
+Values = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of the trial book."""
+
+    id: int
+    number: int
+    what: str
+    crop: str
+    time: str
+    samples: str
+    noise_text: str
+    note: str
+    state: str
+    task: int | None
+    over: bool
+    url: str | None
+    title: str
+    seconds: float | None
+    noise: float | None
+    same_crop: bool
+
+
+def name_of(setting: str) -> str:
+    """A setting in running text."""
+    title = str(Recipe.model_fields[setting].title or setting)
+    return SHORT.get(setting, title[0].lower() + title[1:])
+
+
+def as_text(setting: str, value: Any) -> str:
+    """A setting's value in running text."""
+    if setting in ("noise", "converged_fraction"):
+        return f"{value * 100:g} %"
+    if setting == "samples" and value >= MOST_SAMPLES:
+        return "no end"
+    if setting == "environment_picture":
+        return value.split("/")[2] if value else "none"
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    return f"{value:g}" if isinstance(value, float) else "none" if value is None else str(value)
+
+
+def light_changes(old: dict[str, float], new: dict[str, float]) -> list[str]:
+    """Lights that were made weaker, stronger, or switched off."""
+    names = sorted(n for n in {*old, *new} if old.get(n, 1.0) != new.get(n, 1.0))
+    return [f"{n} × {new.get(n, 1.0):g}" if new.get(n, 1.0) else f"{n} off" for n in names]
+
+
+def preview_text(preview: dict[str, Any] | None) -> str:
+    """What was left out for looking."""
+    preview = preview or {}
+    words = [PREVIEWS[k] for k, v in preview.items() if k in PREVIEWS and v is False]
+    if preview.get("only_object"):
+        words.append(f"only {preview['only_object']}")
+    if preview.get("only_component"):
+        words.append(f"only {component_name(preview['only_component'])}")
+    if preview.get("view"):
+        words.append(VIEWS.get(preview["view"], preview["view"]))
+    return ", ".join(words)
+
+
+def setting_changes(before: Values, after: Values) -> list[str]:
+    """What differs between two stored recipes of the present schema."""
+    out = []
+    for field in Recipe.model_fields:
+        usual = Recipe.model_fields[field].default
+        old, new = before.get(field, usual), after.get(field, usual)
+        if old == new or field == "schema_version":
+            continue
+        if field == "light_scales":
+            out += light_changes(old, new)
+        elif field == "layers":
+            if set(old) != set(new):
+                out.append("layers changed")
+        else:
+            out.append(f"{name_of(field)} {as_text(field, old)} → {as_text(field, new)}")
+    return out
+
+
+def changes(trial: Render, before: Render | None) -> str:
+    """What was changed since the trial before it, in a few words."""
+    if before is None:
+        return "base"
+    out = setting_changes(upgraded(before.recipe), upgraded(trial.recipe))
+    if shares(trial) != shares(before):
+        out.append("other crop")
+    if preview_text(trial.preview) != preview_text(before.preview):
+        out.append(preview_text(trial.preview) or "nothing left out")
+    if trial.version_id != before.version_id:
+        out.append(f"scene version {before.version.number} → {trial.version.number}")
+    if trial.frame != before.frame:
+        out.append(f"frame {before.frame} → {trial.frame}")
+    return ", ".join(out) or "same again"
+
+
+def shares(trial: Render) -> tuple[float, float, float, float]:
+    """The crop as shares of its picture, 0 to 1."""
+    w, h = trial.recipe["width"], trial.recipe["height"]
+    x0, y0, x1, y1 = trial.region
+    return x0 / w, y0 / h, x1 / w, y1 / h
+
+
+def is_whole(trial: Render) -> bool:
+    """Whether the crop is the whole picture."""
+    return all(abs(a - b) < 0.005 for a, b in zip(shares(trial), (0, 0, 1, 1), strict=True))
+
+
+def device_text(device: dict[str, Any]) -> str:
+    """A device as it was when something was rendered."""
+    return str(device.get("name", "")) + (" (simulated)" if device.get("kind") == "card" else "")
+
+
+def title_of(t: Render) -> str:
+    """All that is kept of a trial, in one line."""
+    r, m = t.recipe, t.measured
+    x0, y0, x1, y1 = t.region
+    out = (
+        f"{r['width']} x {r['height']}, crop {x0},{y0} to {x1},{y1}, frame {t.frame}, "
+        f"{device_text(t.device)}; {as_text('samples', r['samples'])} samples at most, "
+        f"{r['bounces']} bounces, seed {r['seed']}"
+    )
+    if m:
+        out += (
+            f"; setup {duration(m['setup_seconds'])}, {m['threads']} threads, "
+            f"peak {m['peak_memory_bytes'] / 1e9:.2f} GB, "
+            f"machine load {m['load_before']:.1f} to {m['load_after']:.1f}"
+        )
+        if m.get("light_lost"):
+            out += f"; clamping took {percent(m['light_lost'])} of the light"
+    return out
+
+
+def _row(t: Render, before: Render | None, latest: Render) -> Row:
+    m = t.measured
+    x0, y0, x1, y1 = t.region
+    state = "done" if m else t.task.state if t.task else "failed"
+    if m and m.get("ended_by") == "hand":
+        state = "stopped"
+    return Row(
+        id=t.id,
+        number=t.number,
+        what=changes(t, before),
+        crop="whole" if is_whole(t) else f"{x1 - x0} × {y1 - y0}",
+        time=duration(m.get("seconds")),
+        samples=f"{m['samples_mean']:.1f}" if m else "–",
+        noise_text=percent(m.get("noise")),
+        note=t.note,
+        state=state,
+        task=t.task_id,
+        over=t.task is None or t.task.over,
+        url=f"/files/{t.picture}.png" if t.picture else None,
+        title=title_of(t),
+        seconds=m.get("seconds"),
+        noise=m.get("noise"),
+        same_crop=shares(t) == shares(latest) and bool(m),
+    )
+
+
+def rows(trials: Sequence[Render]) -> list[Row]:
+    """The trial book, newest first."""
+    pairs = zip(trials, [*trials[1:], None], strict=False)
+    return [_row(t, before, trials[0]) for t, before in pairs]

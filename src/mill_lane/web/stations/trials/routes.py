@@ -1,0 +1,149 @@
+"""The Trials station: the next trial, the trial book, two of them compared."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Body, Depends, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import FileResponse, Response
+from pydantic import BaseModel, Field
+from sqlalchemy.orm import Session
+
+from mill_lane.jobs import renders, sessions
+from mill_lane.jobs.lookup import device_of, devices, find_job, find_render, own_cpu, recipe_of
+from mill_lane.jobs.summary import Summary
+from mill_lane.store.transactions import write
+from mill_lane.web.shared.context import AHome, Db, Done, home_of
+from mill_lane.web.shared.pages import station_page
+from mill_lane.web.shared.recipes import values_of
+from mill_lane.web.shared.station import Figure, Station
+from mill_lane.web.shared.uploads import received
+from mill_lane.web.stations.trials import view
+
+router = APIRouter()
+SESSION_LIMIT = 4 * 10**9
+
+
+@router.get("/jobs/{job}/trials", include_in_schema=False)
+def page(request: Request, db: Db, job: int, asked: Annotated[view.Asked, Depends()]) -> Response:
+    """The picture, the settings of the next trial, and the trial book."""
+    c = station_page(request, db, job, "trials", "Trials")
+    if isinstance(c, Response):
+        return c
+    every = [(r.id, device_of(r)) for r in devices(db)]
+    return c.draw(**view.context(db, c.summary, asked, every, own_cpu(db).id))
+
+
+class TrialForm(BaseModel):
+    """A trial to be run: the changed fields of the recipe, the crop, the frame, the device."""
+
+    model_config = {"extra": "allow"}
+
+    after: int | None = None  # the trial it will be compared with
+    role: Literal["draft", "final"] = "draft"
+    region_0: int = 0
+    region_1: int = 0
+    region_2: int = 0
+    region_3: int = 0
+    frame: int = 1
+    device: int | None = None
+    note: Annotated[str, Field(max_length=2000)] = ""
+    whole: bool = False
+    endless: bool = False  # until it is stopped by hand, or by the noise or the time
+    # What is left out for looking; the recipe stays as it is.
+    hide: list[Literal["indirect", "shadows", "refraction", "fog", "motion", "depth_of_field"]] = []
+    only_object: Annotated[str, Field(max_length=200)] = ""
+    only_component: Annotated[str, Field(max_length=40)] = ""
+    view: Literal["light", "occlusion", "wires"] = "light"
+
+    @property
+    def region(self) -> tuple[int, int, int, int] | None:
+        """The crop; None for the whole picture."""
+        drawn = (self.region_0, self.region_1, self.region_2, self.region_3)
+        return None if self.whole or drawn == (0, 0, 0, 0) else drawn
+
+
+@router.post("/api/jobs/{job}/trials")
+def run_trial(db: Db, job: int, form: TrialForm) -> Done:
+    """Queue a trial and write it into the trial book."""
+    row = find_job(db, job)
+    values = values_of(form.model_extra or {}, recipe_of(db, row, form.role))
+    preview = renders.Preview(tuple(form.hide), form.only_object, form.only_component, form.view)
+    wish = renders.Wish(
+        role=form.role,
+        values=values,
+        region=form.region,
+        frame=form.frame,
+        device=form.device,
+        note=form.note,
+        endless=form.endless,
+        preview=preview,
+    )
+    trial = renders.run_trial(db, row, wish)
+    crop = ",".join(map(str, trial.region))
+    compared = f"&a={form.after}" if form.after else ""
+    return Done(go=f"/jobs/{row.id}/trials?b={trial.number}{compared}&region={crop}")
+
+
+@router.put("/api/trials/{trial}/note")
+def note_trial(db: Db, trial: int, note: Annotated[str, Body(embed=True, max_length=2000)]) -> Done:
+    """Write a note beside a trial."""
+    find_render(db, trial, "trial").note = note.strip()
+    return Done()
+
+
+@router.delete("/api/trials/{trial}")
+def remove_trial(db: Db, trial: int) -> Done:
+    """Take a trial out of the book; it can be put back."""
+    row = find_render(db, trial, "trial")
+    row.removed = True
+    return Done(go=f"/jobs/{row.job_id}/trials?removed={row.id}")
+
+
+@router.post("/api/trials/{trial}/restore")
+def restore_trial(db: Db, trial: int) -> Done:
+    """Put a trial back into the book."""
+    row = find_render(db, trial, "trial")
+    row.removed = False
+    return Done(go=f"/jobs/{row.job_id}/trials?a={row.number}")
+
+
+@router.get("/tasks/{task}/session", include_in_schema=False)
+def save_session(db: Db, home: AHome, task: int) -> FileResponse:
+    """A paused trial as a file, from which it goes on bit for bit."""
+    path, name = sessions.saved_session(db, home, task)
+    return FileResponse(path, media_type="application/octet-stream", filename=name)
+
+
+@router.post("/api/jobs/{job}/sessions")
+async def load_session(request: Request, job: int, name: str) -> Done:
+    """A saved session as a new trial, paused where it was."""
+    home = home_of(request)
+    await run_in_threadpool(write, home.sessions, lambda db: find_job(db, job).id)
+    advice = "It cannot be a session that was saved here."
+    path = await received(request, home.scratch, name, SESSION_LIMIT, advice, "Save it again.")
+
+    def load() -> int:
+        try:
+            saved = sessions.read_session(path, name)
+
+            def inner(db: Session) -> int:
+                return sessions.load_session(db, home, find_job(db, job), path, saved).number
+
+            return write(home.sessions, inner)
+        finally:
+            path.unlink(missing_ok=True)
+
+    number = await run_in_threadpool(load)
+    return Done(go=f"/jobs/{job}/trials?b={number}")
+
+
+def figure(summary: Summary) -> Figure:
+    """How many trials are kept."""
+    n = summary.trials
+    return Figure(f"{n} kept" if n else "none yet", "order" if n else "todo")
+
+
+TRIALS = Station("trials", "Trials", router, figure, Path(__file__).parent)

@@ -1,0 +1,175 @@
+"""What the Trials station shows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from mill_lane.core.devices.model import Device
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.path_slots import COMPONENTS
+from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.jobs.lookup import recipe_of, trial_log, with_time_profile
+from mill_lane.jobs.summary import Summary
+from mill_lane.store.models import Render
+from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
+from mill_lane.web.stations.trials import log
+from mill_lane.web.stations.trials.chart import chart
+from mill_lane.web.stations.trials.time_profile import (
+    DIVISIONS,
+    component_name,
+    layer_choices,
+    panel,
+)
+
+RANK = {"running": 0, "paused": 1, "queued": 2}
+
+
+@dataclass
+class Asked:
+    """What the address asks for: the trials A and B, the crop of the next, what is shown of them."""
+
+    a: int | None = None
+    b: int | None = None
+    region: str = ""
+    removed: int | None = None
+    role: str = "draft"
+    layer: str = "beauty"
+    panel: str = "book"
+    division: str = "kinds"
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A trial in the viewer: its picture, or one of its layers with the scale of a map."""
+
+    number: int
+    url: str | None
+    rect: str
+    task: int | None
+    preview: int  # version of the picture so far, 0 for none
+    scale: tuple[str, str, str] | None  # low, high, unit
+    paused: bool
+    size: str  # of the trial's whole picture, pixels
+
+
+def shown(trial: Render | None, layer: str = "beauty") -> Shown | None:
+    """A trial as the viewer shows it; None where there is none."""
+    if trial is None:
+        return None
+    url = f"/files/{trial.picture}.png" if trial.picture else None
+    scale = None
+    entry = trial.layers.get(layer)
+    if entry is not None:
+        url = f"/files/{entry['hash']}.png"
+        if "unit" in entry:
+            scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
+    task = trial.task
+    return Shown(
+        number=trial.number,
+        url=url,
+        rect=",".join(f"{x:.6f}" for x in log.shares(trial)),
+        task=trial.task_id,
+        preview=int((task.live if task else {}).get("preview", 0)),
+        scale=scale,
+        paused=task is not None and task.state == "paused",
+        size=f"{trial.recipe['width']},{trial.recipe['height']}",
+    )
+
+
+def context(
+    db: Session,
+    summary: Summary,
+    asked: Asked,
+    devices: Sequence[tuple[int, Device]],
+    cpu: int,
+) -> dict[str, Any]:
+    """All that the page needs beside what every station has."""
+    trials = trial_log(db, summary.job)
+    first, second = _compared(trials, asked)
+    role = asked.role if asked.role in ("draft", "final") else "draft"
+    recipe = recipe_of(db, summary.job, role)
+    ledger = draw_up(summary.analysis, recipe, summary.device)
+    fits = judge(ledger, summary.device.free_bytes).fits
+    running = _running(trials, second)
+    table = log.rows(trials)
+    a, b = shown(first, asked.layer), shown(second, asked.layer)
+    scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
+    under = next((t for t in trials if t.picture and log.is_whole(t)), None)
+    newest = trials[0] if trials else None
+    gone = db.get(Render, asked.removed) if asked.removed else None
+    return {
+        "rows": table,
+        "a": a,
+        "b": b,
+        "under": under if asked.layer == "beauty" else None,
+        "recipe": recipe,
+        "role": role,
+        "fields": first_fields(recipe),
+        "groups": groups(recipe, light_names(summary.analysis)),
+        "objects": sorted({o.name for o in summary.analysis.outlines}),
+        "components": [(k, component_name(k)) for k in COMPONENTS],
+        "previews": log.PREVIEWS,
+        "layer": asked.layer,
+        "layers": layer_choices(*(t.layers for t in (first, second) if t is not None)),
+        "scale": scales[0] if scales else None,
+        "panel": "profile" if asked.panel == "profile" else "book",
+        "divisions": DIVISIONS,
+        "profile": _profile(db, asked, first, second) if asked.panel == "profile" else None,
+        "region": region_of(asked.region, recipe),
+        "device_options": devices,
+        "use_device": summary.job.device_id if fits else cpu,
+        "fits": fits,
+        "live": shown(running),
+        "live_task": running.task if running else None,
+        "failed": newest if newest is not None and _failed(newest) else None,
+        "gone": gone if gone is not None and gone.removed else None,
+        "chart": chart(table, first.number if first else None, second.number if second else None),
+        "frame": newest.frame if newest else summary.analysis.frames[0],
+    }
+
+
+def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render | None]:
+    """The trials A and B; without any named, the newest is B."""
+    by_number = {t.number: t for t in trials}
+    first, second = by_number.get(asked.a or 0), by_number.get(asked.b or 0)
+    if first is None and second is None and trials:
+        second = trials[0]
+    return first, second
+
+
+def _running(trials: list[Render], second: Render | None) -> Render | None:
+    """The trial that is going on, or the next one that will."""
+    going = [t for t in trials if t.task is not None and not t.task.over]
+
+    def rank(t: Render) -> tuple[int, bool, int]:
+        return RANK.get(t.task.state, 3) if t.task else 3, t is not second, t.number
+
+    return min(going, key=rank, default=None)
+
+
+def _failed(t: Render) -> bool:
+    return t.task is not None and t.task.state in ("failed", "cancelled") and not t.measured
+
+
+def _profile(db: Session, asked: Asked, first: Render | None, second: Render | None) -> Any:
+    """Where the time of B goes, or of A where B has none."""
+    for trial in (second, first):
+        if trial is not None and trial.picture:
+            kept = with_time_profile(db, trial).time_profile
+            found = panel(kept, asked.division, trial.number)
+            if found is not None:
+                return found
+    return None
+
+
+def region_of(text: str, recipe: Recipe) -> list[int]:
+    """The crop of the address, or the whole picture."""
+    try:
+        numbers = [int(float(x)) for x in text.split(",")]
+    except (ValueError, OverflowError):
+        numbers = []
+    return numbers if len(numbers) == 4 else [0, 0, recipe.width, recipe.height]

@@ -1,0 +1,1 @@
+"""Trim: what makes the scene lighter, staged and applied."""

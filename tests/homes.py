@@ -1,0 +1,63 @@
+"""Installations for the tests, without a worker unless a test starts one."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from sqlalchemy import select
+
+from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.weigh.measure import weigh
+from mill_lane.jobs.bootstrap import bootstrap
+from mill_lane.store.files import list_file
+from mill_lane.store.home import Home, open_home
+from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.work import queue
+from tests.scenes import small_demo
+
+
+class WithHome(unittest.TestCase):
+    """A test with an empty installation."""
+
+    def setUp(self) -> None:
+        keep = tempfile.TemporaryDirectory()
+        self.addCleanup(keep.cleanup)
+        self.home: Home = open_home(Path(keep.name))
+        self.addCleanup(self.home.sessions.kw["bind"].dispose)
+
+
+def furnished(folder: Path) -> Home:
+    """An installation whose demo job is open, without a worker."""
+    home = open_home(folder)
+    with home.sessions() as db:
+        bootstrap(db, "small")
+        for task in db.scalars(select(Task)):
+            queue.end(db, task, "done")
+        db.commit()
+    add_version(home, 1)
+    return home
+
+
+def add_version(home: Home, number: int, job: int = 1) -> int:
+    """Give a job a version of the small demo, as heavy as the full one; returns its id."""
+    copy = home.scratch / "demo.glb"
+    copy.write_bytes(small_demo().read_bytes())
+    taken = home.files.put(copy, "bakery.glb")
+    analysis = weigh(open_scene(home.files.path(taken.hash))).model_dump(mode="json")
+    for t in analysis["textures"]:
+        t.update(width=4096, height=4096, memory_bytes=67108863)
+    with home.sessions() as db:
+        version = SceneVersion(
+            job_id=job,
+            number=number,
+            file_hash=list_file(db, taken),
+            file_name="bakery.glb",
+            analysis=analysis,
+        )
+        db.add(version)
+        db.flush()
+        db.get_one(Job, job).version_id = version.id
+        db.commit()
+        return version.id

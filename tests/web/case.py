@@ -1,0 +1,67 @@
+"""A server without a browser, for the tests of pages and of what they ask."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from bs4 import BeautifulSoup, Tag
+from fastapi.testclient import TestClient
+
+from mill_lane.web.app import create_app
+from mill_lane.web.shared.settings import Settings
+from tests.homes import furnished
+
+STATIONS = ("scene", "machine", "fit", "trials", "trim", "finish")
+
+
+class WebCase(unittest.TestCase):
+    """A furnished installation with a server on it."""
+
+    def setUp(self) -> None:
+        keep = tempfile.TemporaryDirectory()
+        self.addCleanup(keep.cleanup)
+        self.folder = Path(keep.name)
+        self.home = furnished(self.folder / "home")
+        (self.folder / "scenes").mkdir()
+        self.client = self.serve()
+
+    def serve(self) -> TestClient:
+        app = create_app(Settings(self.home, self.folder / "scenes"))
+        client = TestClient(app, base_url="http://127.0.0.1:8410")
+        client.__enter__()
+        self.addCleanup(client.__exit__, None, None, None)
+        return client
+
+    def page(self, path: str) -> BeautifulSoup:
+        """A page that answers, without an error in it."""
+        answer = self.client.get(path, headers={"accept": "text/html"})
+        self.assertEqual(answer.status_code, 200, answer.text[:300])
+        return BeautifulSoup(answer.text, "html.parser")
+
+    def figure(self, page: BeautifulSoup, station: str) -> str:
+        """A station's figure in the strip on top."""
+        found = page.find(attrs={"data-figure": station})
+        assert found is not None
+        return " ".join(found.get_text().split())
+
+    def done(self, method: str, path: str, **more: object) -> dict[str, object]:
+        """The answer to a change that goes well."""
+        answer = self.client.request(method, path, **more)  # type: ignore[arg-type]
+        self.assertEqual(answer.status_code, 200, answer.text)
+        found: dict[str, object] = answer.json()
+        return found
+
+    def refused(self, method: str, path: str, status: int = 422, **more: object) -> dict[str, str]:
+        """The answer to a change that is refused: what is wrong, and what to do."""
+        answer = self.client.request(method, path, **more)  # type: ignore[arg-type]
+        self.assertEqual(answer.status_code, status, answer.text)
+        problem: dict[str, str] = answer.json()
+        self.assertTrue(problem["error"] and problem["hint"], problem)
+        return problem
+
+
+def forms(page: BeautifulSoup, action: str) -> list[Tag]:
+    """The forms that send to an address."""
+    return list(page.find_all("form", attrs={"action": action}))
