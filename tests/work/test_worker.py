@@ -1,4 +1,4 @@
-"""The queue and the worker: nothing finished is lost, and what was interrupted goes on."""
+"""The worker with a real child on the small demo: nothing finished is lost, and work goes on."""
 
 from __future__ import annotations
 
@@ -6,157 +6,39 @@ import os
 import signal
 import subprocess
 import sys
-import tempfile
 import threading
 import time
-import unittest
 import zipfile
-from pathlib import Path
+from collections.abc import Callable
+from unittest import mock
 
 import psutil
-from sqlalchemy import select, text
+from sqlalchemy import select
 
-from mill_lane.core.errors import MillError
-from mill_lane.serve import furnish
-from mill_lane.store.home import Home, lock, open_home
-from mill_lane.store.models import Job, SceneVersion, StoredFile, Task, Trial
-from mill_lane.web.api import ExportForm, TrialForm, export, run_trial
+from mill_lane.core.trim.model import Choice, Target
+from mill_lane.core.weigh.analysis_versions import read_analysis
+from mill_lane.jobs.bootstrap import bootstrap
+from mill_lane.jobs.lookup import find_job, with_time_profile
+from mill_lane.jobs.renders import Wish, run_trial
+from mill_lane.jobs.versions import write_as
+from mill_lane.store.models import Job, Render, SceneVersion, Task
 from mill_lane.work import queue
-from mill_lane.work.worker import Worker, died
+from mill_lane.work.kinds import open as opening
+from mill_lane.work.kinds import trim
+from mill_lane.work.kinds.open import OPEN
+from mill_lane.work.kinds.render import RENDER
+from mill_lane.work.kinds.trim import TRIM
+from mill_lane.work.worker import Worker
+from tests.homes import WithHome
 
-
-class WithHome(unittest.TestCase):
-    def setUp(self) -> None:
-        keep = tempfile.TemporaryDirectory()
-        self.addCleanup(keep.cleanup)
-        self.home: Home = open_home(Path(keep.name))
-
-
-class TestStore(WithHome):
-    def test_database_settings(self) -> None:
-        with self.home.sessions() as db:
-            self.assertEqual(db.execute(text("PRAGMA journal_mode")).scalar(), "wal")
-            self.assertEqual(db.execute(text("PRAGMA foreign_keys")).scalar(), 1)
-
-    def test_migrations_make_the_models_tables(self) -> None:
-        from alembic.autogenerate import compare_metadata
-        from alembic.migration import MigrationContext
-
-        from mill_lane.store.models import Base
-
-        with self.home.sessions() as db:
-            self.assertEqual(
-                compare_metadata(MigrationContext.configure(db.connection()), Base.metadata), []
-            )
-
-    def test_files_by_content(self) -> None:
-        with self.home.sessions() as db:
-            keys = []
-            for name in ("a", "b"):
-                path = self.home.scratch / name
-                path.write_bytes(b"the same")
-                keys.append(self.home.files.take(path, db))
-                self.assertFalse(path.exists())
-            self.assertEqual(keys[0], keys[1])
-            self.assertEqual(self.home.files.path(keys[0]).read_bytes(), b"the same")
-            self.assertEqual(len(db.scalars(select(StoredFile)).all()), 1)
-            for wrong in ("../../etc/passwd", "A" * 64, ""):
-                with self.assertRaises(ValueError):
-                    self.home.files.path(wrong)
-
-    def test_one_server_a_home(self) -> None:
-        held = lock(self.home.folder)
-        with self.assertRaises(MillError):
-            lock(self.home.folder)
-        held.close()
-        lock(self.home.folder).close()
-
-
-class TestQueue(WithHome):
-    def test_each_task_is_claimed_once(self) -> None:
-        with self.home.sessions() as db:
-            for _ in range(20):
-                queue.put(db, "prepare", {})
-            db.commit()
-        claimed: list[int] = []
-
-        def work() -> None:
-            with self.home.sessions() as db:
-                while (task := queue.claim(db)) is not None:
-                    claimed.append(task.id)
-
-        threads = [threading.Thread(target=work) for _ in range(4)]
-        for t in threads:
-            t.start()
-        for t in threads:
-            t.join()
-        self.assertEqual(sorted(claimed), list(range(1, 21)))
-
-    def test_orphans_go_back_and_in_the_end_fail(self) -> None:
-        with self.home.sessions() as db:
-            queue.put(db, "trial", {})
-            db.commit()
-            for attempt in range(1, queue.MOST_ATTEMPTS + 1):
-                task = queue.claim(db)
-                assert task is not None
-                self.assertEqual(task.attempts, attempt)
-                self.assertEqual(queue.recover(db), [])  # its lease still holds
-                task.lease = time.time() - 1
-                db.commit()
-                self.assertEqual(queue.recover(db), [task.id])
-            self.assertEqual(task.state, "failed")
-            self.assertTrue(task.error["hint"])
-            queue.again(db, task)
-            self.assertEqual((task.state, task.attempts, task.error), ("queued", 0, {}))
-
-    def test_cancelling(self) -> None:
-        with self.home.sessions() as db:
-            waiting, running = queue.put(db, "trial", {}), queue.put(db, "trial", {})
-            queue.cancel(db, waiting)
-            self.assertEqual(waiting.state, "cancelled")
-            db.commit()
-            task = queue.claim(db)
-            assert task is not None
-            self.assertEqual(task.id, running.id)
-            self.assertEqual(queue.beat(db, task.id, share=0.5), (False, {}))
-            queue.cancel(db, task)
-            db.commit()
-            self.assertTrue(queue.beat(db, task.id)[0])
-            # A worker that died before it could stop: what was to be cancelled is not begun again.
-            queue.recover(db, everything=True)
-            db.refresh(task)
-            self.assertEqual(task.state, "cancelled")
-
-    def test_wishes(self) -> None:
-        """Only what is paused goes on; stopping what is paused takes it up once more, to keep its
-        picture.
-        """
-        with self.home.sessions() as db:
-            over, paused = queue.put(db, "trial", {}), queue.put(db, "trial", {})
-            queue.cancel(db, over)
-            queue.want(db, over, pause=False)
-            self.assertEqual(over.state, "cancelled")
-            paused.state = "paused"
-            queue.want(db, paused, priority=[3, 4])
-            self.assertEqual((paused.state, paused.wants), ("paused", {"priority": [3, 4]}))
-            queue.cancel(db, paused)
-            self.assertEqual((paused.state, paused.wants), ("queued", {"finish": True}))
-            paused.state = "paused"
-            queue.want(db, paused, pause=False)
-            self.assertEqual(paused.state, "queued")
-
-    def test_words_for_a_killed_process(self) -> None:
-        self.assertIn("memory", died(-signal.SIGKILL)["error"])
-        self.assertIn("checkpoint", died(1)["hint"])
+TOLD = [{"code": "told", "level": "look", "text": "told when it came in"}]
 
 
 class TestWorker(WithHome):
-    """With a real child process on the small demo."""
-
     def setUp(self) -> None:
         super().setUp()
         with self.home.sessions() as db:
-            furnish(db, "small")
+            bootstrap(db, "small")
         self.worker = Worker(self.home)
         self.addCleanup(lambda: self.worker.child and self.worker.child.kill())
         for _ in range(2):
@@ -169,147 +51,144 @@ class TestWorker(WithHome):
             )
             self.weighing = tasks[-1].id
 
-    def test_weighing_waits_for_what_is_wanted_and_tells_as_it_goes(self) -> None:
-        """A trial goes first; stages are kept as they are done; a weighing that was stopped goes on
-        when asked to.
-        """
-        number = self.trial()
-        self.worker.one()
+    def task(self, number: int) -> Task:
         with self.home.sessions() as db:
-            self.assertEqual(db.get_one(Task, number).state, "done")
-            self.assertEqual(db.get_one(Task, self.weighing).state, "queued")
-            listed = db.get_one(SceneVersion, 1).analysis
-            self.assertEqual((listed["stage"], listed["look"]), (0, None))
-            db.get_one(SceneVersion, 1).analysis = {
-                **listed,
-                "notes": [["look", "told when it came in"]],
-            }
-            db.commit()
+            return db.get_one(Task, number)
+
+    def until(self, ready: Callable[[], bool], seconds: float = 60) -> None:
+        end = time.monotonic() + seconds
+        while not ready():
+            self.assertLess(time.monotonic(), end, "it takes too long")
+            time.sleep(0.05)
+
+    def begun(self) -> threading.Thread:
         thread = threading.Thread(target=self.worker.one)
         thread.start()
+        return thread
+
+    def trial(self, **fields: object) -> int:
+        """Queue a trial of the whole view; returns its task."""
+        values = {"width": 96, "height": 54, "samples": 4, "min_samples": 1} | fields
+        with self.home.sessions() as db:
+            trial = run_trial(db, find_job(db, 1), Wish(values=values))
+            db.commit()
+            assert trial.task_id is not None
+            return trial.task_id
+
+    def render_of(self, task: int) -> Render:
+        with self.home.sessions() as db:
+            return db.scalars(select(Render).where(Render.task_id == task)).one()
+
+    def test_weighing_waits_for_what_is_wanted_and_tells_as_it_goes(self) -> None:
+        """A trial goes first; stages are kept as they are done; what was stopped goes on."""
+        number = self.trial()
+        self.worker.one()
+        self.assertEqual(self.task(number).state, "done")
+        self.assertEqual(self.task(self.weighing).state, "queued")
+        with self.home.sessions() as db:
+            version = db.get_one(SceneVersion, 1)
+            self.assertEqual((version.stage, version.analysis["visibility"]), (0, None))
+            version.analysis = {**version.analysis, "notes": TOLD}
+            db.commit()
+        thread = self.begun()
         stages: set[int] = set()
         while thread.is_alive():
             with self.home.sessions() as db:
-                stages.add(db.get_one(SceneVersion, 1).analysis["stage"])
+                stages.add(db.get_one(SceneVersion, 1).stage)
                 if max(stages) >= 2 and not db.get_one(Task, self.weighing).over:
                     queue.cancel(db, db.get_one(Task, self.weighing))
                     db.commit()
             time.sleep(0.02)
         with self.home.sessions() as db:
-            task, analysis = db.get_one(Task, self.weighing), db.get_one(SceneVersion, 1).analysis
+            task, version = db.get_one(Task, self.weighing), db.get_one(SceneVersion, 1)
             self.assertEqual(task.state, "cancelled")
-            self.assertIn(analysis["stage"], (2, 3))
-            self.assertEqual(analysis["notes"], [["look", "told when it came in"]])
-            queue.again(db, task)
+            self.assertIn(version.stage, (2, 3))
+            self.assertEqual(version.analysis["notes"], TOLD)
+            queue.retry(db, task)
             db.commit()
         # What is asked for meanwhile goes first: it gives way, and is taken up afterwards.
-        thread = threading.Thread(target=self.worker.one)
-        thread.start()
-        time.sleep(0.5)
+        thread = self.begun()
+        self.until(lambda: self.task(self.weighing).state == "running")
         number = self.trial()
         thread.join(30)
-        with self.home.sessions() as db:
-            self.assertEqual(
-                [db.get_one(Task, n).state for n in (self.weighing, number)], ["queued", "queued"]
-            )
+        self.assertEqual([self.task(n).state for n in (self.weighing, number)], ["queued"] * 2)
         for _ in range(2):
             self.assertTrue(self.worker.one())
+        self.assertEqual([self.task(n).state for n in (number, self.weighing)], ["done"] * 2)
         with self.home.sessions() as db:
-            self.assertEqual(
-                [db.get_one(Task, n).state for n in (number, self.weighing)], ["done", "done"]
-            )
-            analysis = db.get_one(SceneVersion, 1).analysis
-            self.assertEqual(
-                (analysis["stage"], analysis["notes"]), (4, [["look", "told when it came in"]])
-            )
-            self.assertEqual(
-                {m["seen"] for m in analysis["meshes"]}
-                - {"camera", "reflection", "light_only", "never"},
-                set(),
-            )
+            version = db.get_one(SceneVersion, 1)
+            analysis = read_analysis(version.analysis)
+        self.assertEqual((version.stage, version.analysis["notes"]), (4, TOLD))
+        self.assertEqual([m.name for m in analysis.meshes if m.seen is None], [])
 
     def test_a_scene_goes_out(self) -> None:
         with self.home.sessions() as db:
             queue.cancel(db, db.get_one(Task, self.weighing))
-            for form in ("obj", "usdz"):
-                export(db, 1, ExportForm(format=form))  # type: ignore[arg-type]
+            tasks = [write_as(db, find_job(db, 1), name).id for name in ("obj", "usdz")]
             db.commit()
         self.worker.one()
         self.worker.one()
-        with self.home.sessions() as db:
-            for task in db.scalars(select(Task).where(Task.kind == "export")):
-                self.assertEqual(task.state, "done", task.error)
-                path = self.home.files.path(task.result["export"]["hash"])
-                self.assertEqual(path.stat().st_size, task.result["export"]["size"])
-                self.assertTrue(zipfile.is_zipfile(path))
-                self.assertTrue(task.result["export"]["notes"])
+        for number in tasks:
+            task = self.task(number)
+            self.assertEqual(task.state, "done", task.error)
+            path = self.home.files.path(task.result["export"]["hash"])
+            self.assertEqual(path.stat().st_size, task.result["export"]["size"])
+            self.assertTrue(zipfile.is_zipfile(path))
+            self.assertTrue(task.result["export"]["notes"])
         self.assertEqual(list(self.home.scratch.iterdir()), [])
 
-    def trial(self, **fields: object) -> int:
+    def test_trial_and_trim(self) -> None:
+        number = self.trial()
+        self.worker.one()
+        trial = self.render_of(number)
+        self.assertEqual(trial.measured["passes"], 4)
+        self.assertGreaterEqual(trial.measured["rays"]["camera"], 96 * 54 * 4)
+        self.assertTrue(self.home.files.path(str(trial.exr)).exists())
+        self.assertLessEqual({"albedo", "noise", "work"}, set(trial.layers))
+        self.assertFalse((self.home.scratch / f"task-{number}").exists())
+        told = {"notes": TOLD, "read_as": ["cm", "z"]}
         with self.home.sessions() as db:
-            run_trial(
-                db,
-                1,
-                TrialForm.model_validate(
-                    {
-                        "width": 96,
-                        "height": 54,
-                        "samples": 4,
-                        "min_samples": 1,
-                        "whole": True,
-                        **fields,
-                    }
-                ),
+            self.assertTrue(with_time_profile(db, trial).time_profile["kinds"])
+            choice = Choice(
+                trim="texture_size",
+                target=Target(kind="image", index=0, name="x"),
+                parameters={"limit": 32},
             )
-            db.commit()
-            return db.scalars(select(Trial).order_by(Trial.id.desc())).first().task_id  # type: ignore[union-attr,return-value]
-
-    def test_trial_trim_and_damage(self) -> None:
-        self.trial()
-        self.worker.one()
-        with self.home.sessions() as db:
-            trial = db.get_one(Trial, 1)
-            self.assertEqual(trial.measured["passes"], 4)
-            self.assertGreater(trial.measured["rays"]["camera"], 96 * 54 * 4 - 1)
-            self.assertIsNotNone(trial.picture)
-            self.assertTrue(self.home.files.path(str(trial.exr)).exists())
-            self.assertFalse((self.home.scratch / f"task-{trial.task_id}").exists())
-            queue.put(db, "trim", {"version": 1, "sizes": {"0": 32}, "name": "bakery.glb"}, 1)
+            payload = trim.Payload(version=1, name="bakery.glb", choices=[choice])
+            queue.put(db, TRIM, payload, 1)
             first = db.get_one(SceneVersion, 1)
-            told = {"notes": [["look", "told when it came in"]], "read_as": ["cm", "z"]}
             first.analysis = {**first.analysis, **told}
-            bad = self.home.scratch / "bad.glb"
-            bad.write_bytes(b"not a scene")
-            queue.put(db, "open", {"source": str(bad), "name": "bad.glb", "uploaded": True}, 1)
             db.commit()
         self.worker.one()
-        self.worker.one()
         with self.home.sessions() as db:
-            for task in db.scalars(select(Task).where(Task.kind == "weigh")):
-                self.assertEqual(task.state, "queued")
-            versions = db.scalars(select(SceneVersion).order_by(SceneVersion.id)).all()
-            self.assertEqual([v.number for v in versions], [1, 2])
-            self.assertEqual((versions[1].parent_id, versions[1].changes[0]["new"]), (1, [32, 32]))
-            self.assertEqual({k: versions[1].analysis[k] for k in told}, told)
-            self.assertEqual(db.get_one(Job, 1).version_id, versions[1].id)
-            task = db.scalars(
-                select(Task).where(Task.kind == "open").order_by(Task.id.desc())
-            ).first()
-            assert task is not None
-            self.assertEqual(task.state, "failed")
-            self.assertIn("bad.glb", task.error["error"] + "bad.glb")
-            self.assertFalse(bad.exists())
-            self.assertEqual(list(self.home.scratch.iterdir()), [])
+            first, second = db.scalars(select(SceneVersion).order_by(SceneVersion.id)).all()
+            self.assertEqual((first.number, second.number), (1, 2))
+            self.assertEqual((second.parent_id, second.changes[0]["to"]), (1, [32, 32]))
+            self.assertEqual({k: second.analysis[k] for k in told}, told)
+            self.assertEqual(db.get_one(Job, 1).version_id, second.id)
+            waiting = db.scalars(select(Task).where(Task.kind == "weigh", Task.state == "queued"))
+            self.assertEqual(len(list(waiting)), 2)
+
+    def test_a_damaged_upload_is_told_by_its_name(self) -> None:
+        upload = self.home.scratch / "tmp123.glb"
+        upload.write_bytes(b"not a scene")
+        with self.home.sessions() as db:
+            payload = opening.Payload(source=upload.name, name="my shop.glb", uploaded=True)
+            number = queue.put(db, OPEN, payload, 1).id
+            db.commit()
+        self.worker.one()
+        task = self.task(number)
+        self.assertEqual(task.state, "failed")
+        self.assertIn("my shop.glb", task.error["error"])
+        self.assertTrue(task.error["hint"])
+        self.assertEqual(list(self.home.scratch.iterdir()), [])
+        with self.home.sessions() as db:
+            self.assertEqual(len(list(db.scalars(select(SceneVersion)))), 1)
 
     def test_what_is_paused_lets_go_and_is_kept_when_stopped(self) -> None:
         number = self.trial(samples=4096, width=320, height=180)
-        thread = threading.Thread(target=self.worker.one)
-        thread.start()
-        for _ in range(600):
-            with self.home.sessions() as db:
-                if float(db.get_one(Task, number).live.get("samples") or 0) >= 1:
-                    break
-            time.sleep(0.1)
+        thread = self.begun()
+        self.until(lambda: float(self.task(number).live.get("samples") or 0) >= 1)
         with self.home.sessions() as db:
             queue.want(db, db.get_one(Task, number), pause=True)
             db.commit()
@@ -321,36 +200,25 @@ class TestWorker(WithHome):
             queue.cancel(db, task)
             db.commit()
         self.worker.one()
-        with self.home.sessions() as db:
-            trial = db.scalars(select(Trial).where(Trial.task_id == number)).one()
-            self.assertEqual(trial.measured["ended_by"], "hand")
-            self.assertTrue(trial.measured["resumed"])
-            self.assertGreaterEqual(trial.measured["passes"], 1)
-            self.assertIsNotNone(trial.picture)
+        trial = self.render_of(number)
+        self.assertEqual(trial.measured["ended_by"], "hand")
+        self.assertTrue(trial.measured["resumed"])
+        self.assertGreaterEqual(trial.measured["passes"], 1)
+        self.assertIsNotNone(trial.picture)
 
     def test_nothing_runs_on_without_the_server(self) -> None:
-        """The server killed in the middle of a render:
-
-        worker and renderer end too, and the task is taken up later.
-        """
+        """The server killed in the middle of a render: worker and renderer end too."""
         number = self.trial(samples=4096, width=640, height=360)
         code = (
             "import sys, time; from pathlib import Path; from mill_lane.work import worker\n"
-            "if __name__ == '__main__':\n    worker.start(Path(sys.argv[1])); time.sleep(600)"
+            "if __name__ == '__main__':\n"
+            "    worker.start(Path(sys.argv[1])); time.sleep(600)"
         )
         script = self.home.folder / "server.py"
         script.write_text(code)
         server = subprocess.Popen([sys.executable, str(script), str(self.home.folder)])
         self.addCleanup(server.kill)
-
-        def running() -> bool:
-            with self.home.sessions() as db:
-                return float(db.get_one(Task, number).live.get("seconds") or 0) > 0
-
-        for _ in range(1200):
-            if running():
-                break
-            time.sleep(0.1)
+        self.until(lambda: float(self.task(number).live.get("seconds") or 0) > 0, 120)
         below = psutil.Process(server.pid).children(recursive=True)
         self.assertGreaterEqual(len(below), 2)
         server.kill()
@@ -363,43 +231,40 @@ class TestWorker(WithHome):
             self.assertEqual(db.get_one(Task, number).state, "queued")
 
     def test_a_killed_child_goes_on_from_its_checkpoint(self) -> None:
-        import mill_lane.work.handlers as handlers
-
-        self.assertGreater(handlers.CHECKPOINT_SECONDS, 0)
-        number = self.trial(samples=4096, width=640, height=360)
-        state = self.home.scratch / f"task-{number}" / "state.npz"
-        thread = threading.Thread(target=self.worker.one)
-        thread.start()
-        for _ in range(600):
-            if state.exists():
-                break
-            time.sleep(0.1)
-        self.assertTrue(state.exists())
-        assert self.worker.child is not None
-        os.kill(self.worker.child.process.pid, signal.SIGKILL)  # type: ignore[arg-type]
-        thread.join(20)
+        with mock.patch.object(RENDER, "checkpoint_seconds", 0.3):
+            number = self.trial(samples=4096, width=640, height=360)
+            state = self.home.scratch / f"task-{number}" / "state.npz"
+            thread = self.begun()
+            self.until(state.exists)
+            assert self.worker.child is not None
+            os.kill(self.worker.child.process.pid, signal.SIGKILL)  # type: ignore[arg-type]
+            thread.join(20)
         with self.home.sessions() as db:
             task = db.get_one(Task, number)
             self.assertEqual(task.state, "failed")
             self.assertIn("SIGKILL", task.error["error"])
-            queue.again(db, task)
+            queue.retry(db, task)
             db.commit()
-        thread = threading.Thread(target=self.worker.one)
-        thread.start()
-        for _ in range(
-            600
-        ):  # until the render itself goes on; stopped before, nothing new would be kept
-            with self.home.sessions() as db:
-                if db.get_one(Task, number).live.get("phase") == "rendering":
-                    break
-            time.sleep(0.1)
+        thread = self.begun()
+        # Until the render itself goes on: stopped before, nothing new would be kept.
+        self.until(lambda: self.task(number).live.get("phase") == "rendering")
         with self.home.sessions() as db:
             queue.cancel(db, db.get_one(Task, number))
             db.commit()
         thread.join(60)
-        with self.home.sessions() as db:
-            trial = db.scalars(select(Trial).where(Trial.task_id == number)).one()
-            self.assertTrue(trial.measured["resumed"])
-            self.assertEqual(trial.measured["ended_by"], "hand")
-            self.assertGreaterEqual(trial.measured["seconds"], handlers.CHECKPOINT_SECONDS)
-            self.assertEqual(db.get_one(Task, number).state, "done")
+        trial = self.render_of(number)
+        self.assertTrue(trial.measured["resumed"])
+        self.assertEqual(trial.measured["ended_by"], "hand")
+        self.assertGreaterEqual(trial.measured["seconds"], 0.3)
+        self.assertEqual(self.task(number).state, "done")
+
+    def test_a_result_that_cannot_be_kept_is_told(self) -> None:
+        """A disk that is full while a picture is taken in: the task fails, nothing half is kept."""
+        number = self.trial()
+        full = mock.patch.object(type(self.home.files), "put", side_effect=OSError("no space"))
+        with full:
+            self.worker.one()
+        task = self.task(number)
+        self.assertEqual(task.state, "failed")
+        self.assertIn("no space", task.error["error"])
+        self.assertEqual(self.render_of(number).measured, {})

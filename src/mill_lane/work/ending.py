@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 
 from mill_lane.store.files import Taken
 from mill_lane.store.home import Home
@@ -57,5 +57,9 @@ def sweep(home: Home, kind: AnyKind, task: Task) -> None:
     if task.state == "done" or not kind.resumable:
         shutil.rmtree(home.task_folder(task.id), ignore_errors=True)
     if task.over:
-        for path in kind.files_of(home, kind.payload_type.model_validate(task.payload)):
+        try:
+            payload = kind.payload_type.model_validate(task.payload)
+        except ValidationError:
+            return  # A payload that cannot be read names no files.
+        for path in kind.files_of(home, payload):
             path.unlink(missing_ok=True)

@@ -1,0 +1,117 @@
+"""The queue: claimed once, first things first, nothing lost when a worker dies."""
+
+from __future__ import annotations
+
+import signal
+import threading
+import time
+
+from sqlalchemy.orm import Session
+
+from mill_lane.store.models import Task
+from mill_lane.work import queue
+from mill_lane.work.kinds import KINDS
+from mill_lane.work.kinds.base import Nothing
+from mill_lane.work.kinds.prepare import PREPARE
+from mill_lane.work.kinds.weigh import WEIGH, Payload
+from mill_lane.work.worker import died
+from tests.homes import WithHome
+
+
+class TestQueue(WithHome):
+    def put(self, db: Session) -> Task:
+        return queue.put(db, PREPARE, Nothing())
+
+    def test_each_task_is_claimed_once(self) -> None:
+        with self.home.sessions() as db:
+            for _ in range(20):
+                self.put(db)
+            db.commit()
+        claimed: list[int] = []
+
+        def work() -> None:
+            with self.home.sessions() as db:
+                while (task := queue.claim(db, KINDS)) is not None:
+                    claimed.append(task.id)
+
+        threads = [threading.Thread(target=work) for _ in range(4)]
+        for t in threads:
+            t.start()
+        for t in threads:
+            t.join()
+        self.assertEqual(sorted(claimed), list(range(1, 21)))
+
+    def test_what_gives_way_goes_last(self) -> None:
+        """By what the kinds declare: the patient one waits, whenever it was put in."""
+        with self.home.sessions() as db:
+            patient = queue.put(db, WEIGH, Payload(version=1))
+            self.assertFalse(queue.somebody_waits(db, KINDS))
+            other = self.put(db)
+            self.assertTrue(queue.somebody_waits(db, KINDS))
+            db.commit()
+            order = [queue.claim(db, KINDS), queue.claim(db, KINDS), queue.claim(db, KINDS)]
+            self.assertEqual([t.id if t else None for t in order], [other.id, patient.id, None])
+
+    def test_lanes_are_apart(self) -> None:
+        with self.home.sessions() as db:
+            task = self.put(db)
+            db.commit()
+            self.assertIsNone(queue.claim(db, KINDS, lane="somewhere else"))
+            found = queue.claim(db, KINDS)
+            self.assertEqual(found.id if found else None, task.id)
+
+    def test_orphans_go_back_and_in_the_end_fail(self) -> None:
+        with self.home.sessions() as db:
+            self.put(db)
+            db.commit()
+            for attempt in range(1, queue.MOST_ATTEMPTS + 1):
+                task = queue.claim(db, KINDS)
+                assert task is not None
+                self.assertEqual(task.attempts, attempt)
+                self.assertEqual(queue.recover(db), [])  # its lease still holds
+                task.lease = time.time() - 1
+                db.commit()
+                self.assertEqual(queue.recover(db), [task.id])
+            self.assertEqual(task.state, "failed")
+            self.assertTrue(task.error["hint"])
+            queue.retry(db, task)
+            self.assertEqual((task.state, task.attempts, task.error), ("queued", 0, {}))
+
+    def test_cancelling(self) -> None:
+        with self.home.sessions() as db:
+            waiting, running = self.put(db), self.put(db)
+            queue.cancel(db, waiting)
+            self.assertEqual(waiting.state, "cancelled")
+            db.commit()
+            task = queue.claim(db, KINDS)
+            assert task is not None
+            self.assertEqual(task.id, running.id)
+            self.assertEqual(queue.beat(db, task.id, share=0.5), (False, {}))
+            queue.cancel(db, task)
+            db.commit()
+            self.assertTrue(queue.beat(db, task.id)[0])
+            # A worker that died before it could stop: what was to be cancelled is not begun again.
+            queue.recover(db, everything=True)
+            db.refresh(task)
+            self.assertEqual(task.state, "cancelled")
+
+    def test_wishes(self) -> None:
+        """Only what is paused goes on; stopping what is paused takes it up to keep its picture."""
+        with self.home.sessions() as db:
+            over, paused = self.put(db), self.put(db)
+            queue.cancel(db, over)
+            queue.want(db, over, pause=False)
+            self.assertEqual(over.state, "cancelled")
+            paused.state = "paused"
+            queue.want(db, paused, priority=[3, 4])
+            self.assertEqual((paused.state, paused.wants), ("paused", {"priority": [3, 4]}))
+            queue.cancel(db, paused)
+            self.assertEqual((paused.state, paused.wants), ("queued", {"finish": True}))
+            paused.state = "paused"
+            queue.want(db, paused, pause=False)
+            self.assertEqual(paused.state, "queued")
+
+    def test_words_for_a_killed_process(self) -> None:
+        self.assertIn("SIGKILL", died(-signal.SIGKILL)["error"])
+        self.assertNotEqual(died(1)["error"], died(-signal.SIGKILL)["error"])
+        self.assertTrue(died(1)["hint"] and died(1)["kept"])
