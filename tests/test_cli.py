@@ -17,6 +17,7 @@ from mill_lane.core.devices.model import DEMO_CARD
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.formats.gltf import read_scene
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.render.layers import exr_names
 from tests.scenes import small_demo
 
 
@@ -81,7 +82,7 @@ class TestCommands(unittest.TestCase):
             {m["seen"] for m in got["meshes"]} - {"camera", "reflection", "light_only", "never"},
             set(),
         )
-        self.assertGreater(got["look"]["transparency_depth"], 0)
+        self.assertGreater(got["transparency_depth"], 0)
         self.assertTrue(all(t["wasted_bytes"] >= 0 for t in got["textures"]))
 
     def test_render(self) -> None:
@@ -105,7 +106,7 @@ class TestCommands(unittest.TestCase):
         self.assertEqual(got["samples_mean"], 3.0)
         self.assertEqual(got["rays"]["camera"], 32 * 26 * 3)
         self.assertGreater(got["seconds"], 0)
-        layers = read_exr(out)
+        layers = read_exr(out, exr_names())
         self.assertEqual(
             {k: v.shape[:2] for k, v in layers.items()},
             {"beauty": (26, 32), "albedo": (26, 32), "depth": (26, 32)},

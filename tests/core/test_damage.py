@@ -18,6 +18,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr import read_exr, write_exr
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import read_header
+from mill_lane.core.render.layers import exr_names
 from tests.core.test_gltf import Folder
 from tests.gltf_tools import TRIANGLE, glb, triangle
 from tests.scenes import small_demo
@@ -227,10 +228,9 @@ class TestEXR(Folder):
         import OpenImageIO as oiio
 
         path, layers = self.folder / "a.exr", self.layers()
-        write_exr(
-            path, {**layers, "beauty": layers["beauty"][:, ::-1]}
-        )  # an array that is not contiguous
-        back = read_exr(path)
+        turned = {**layers, "beauty": layers["beauty"][:, ::-1]}  # not contiguous
+        write_exr(path, turned, names=exr_names())
+        back = read_exr(path, exr_names())
         np.testing.assert_array_equal(back["beauty"], layers["beauty"][:, ::-1])
         for name in ("albedo", "normal", "depth", "samples"):
             np.testing.assert_array_equal(back[name], layers[name])

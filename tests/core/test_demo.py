@@ -94,10 +94,10 @@ class TestDemo(unittest.TestCase):
             for _ in range(80):
                 ray = Shooter(world, o[None], d[None])
                 ray.closest()
-                if ray.positions[0] < 0:
+                if ray.instances[0] < 0:
                     break
                 layers += (
-                    scene.materials[int(world.instances[ray.positions[0], P_MATERIAL])].name
+                    scene.materials[int(world.instances[ray.instances[0], P_MATERIAL])].name
                     == "jar"
                 )
                 o = o + d * (float(ray.t[0]) + 1e-4)

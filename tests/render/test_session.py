@@ -114,7 +114,9 @@ class TestSession(unittest.TestCase):
     def test_layers(self) -> None:
         session = self.finish(self.session())
         layers = session.layers()
-        lamps = {f"light {name}" for name in session.world.lights.names}
+        lights = {f"light {name}" for name in session.world.lights.names}
+        halves = {"half_a", "half_b"}
+        variance = {"variance", "albedo_variance", "normal_variance", "depth_variance"}
         plain = {
             "beauty",
             "albedo",
@@ -127,7 +129,7 @@ class TestSession(unittest.TestCase):
             "noise",
             "work",
         }
-        self.assertEqual(set(layers), plain | {"half_a", "half_b"} | set(COMPONENTS) | lamps)
+        self.assertEqual(set(layers), plain | halves | variance | set(COMPONENTS) | lights)
         self.assertTrue((layers["samples"] == RECIPE.samples).all())
         self.assertTrue(np.isfinite(layers["beauty"]).all() and (layers["beauty"] >= 0).all())
         length = np.linalg.norm(layers["normal"], axis=2)

@@ -460,8 +460,8 @@ class TestInFull(unittest.TestCase):
             (found.instances, len(found.outlines), found.outlines_left_out), (5001, 3000, 2001)
         )
         self.assertIn("thing 1", {f.name for f in found.outlines})
-        self.assertEqual({f.seen for f in found.outlines if f.name == "thing 1"}, {"seen"})
-        self.assertEqual([m.seen for m in found.meshes], ["seen", "seen"])
+        self.assertEqual({f.seen for f in found.outlines if f.name == "thing 1"}, {"camera"})
+        self.assertEqual([m.seen for m in found.meshes], ["camera", "camera"])
 
     def test_a_picture_that_cannot_be_decoded(self) -> None:
         broken = Image("broken", "image/png", 8, 8, 3, 8, 4, lambda: b"\x89PNG")

@@ -22,6 +22,7 @@ from mill_lane.core.render.noise_map import noise_map
 
 F32 = NDArray[np.float32]
 FLOAT = 4  # bytes
+ROWS = 64  # worked on at a time in double precision, so that a large film takes little more
 PER_LIGHT = -1  # as the channels of a plane: three for each light of the scene
 
 LIGHT = Show("light")
@@ -208,11 +209,14 @@ def variance_of_mean(sums: F32, squares: F32, samples: NDArray[np.uint32]) -> F3
         (E[x^2] - E[x]^2) / (n - 1), which is without bias for independent samples; 0 where there is
         but one sample.
     """
-    n = np.maximum(samples, 1).astype(np.float64)
-    n = n[..., None] if sums.ndim == 3 else n
-    mean = sums / n
-    spread = np.maximum(squares / n - mean * mean, 0)
-    out: F32 = (spread / np.maximum(n - 1, 1) * (n > 1)).astype(np.float32)
+    out = np.empty(sums.shape, np.float32)
+    for top in range(0, len(sums), ROWS):
+        rows = slice(top, top + ROWS)
+        n = np.maximum(samples[rows], 1).astype(np.float64)
+        n = n[..., None] if sums.ndim == 3 else n
+        mean = sums[rows] / n
+        spread = np.maximum(squares[rows] / n - mean * mean, 0)
+        out[rows] = spread / np.maximum(n - 1, 1) * (n > 1)
     return out
 
 
