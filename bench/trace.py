@@ -18,7 +18,8 @@ import numpy as np
 from bench.scenes import room
 from bench.tracing import camera_rays, path_rays
 from mill_lane.core.recipe import Recipe
-from mill_lane.core.render.load import load, pose
+from mill_lane.core.render.load import load
+from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.shooting import Shooter, mesh_world
 from mill_lane.core.scene.model import Camera, Geometry, Material, Mesh, Node, Part, Scene

@@ -37,7 +37,7 @@ from mill_lane.core.scene.model import (
 from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes
-from mill_lane.demo.bakery import part_of
+from mill_lane.demo.builder import part_of
 from mill_lane.work.memory import peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
 

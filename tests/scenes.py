@@ -27,7 +27,8 @@ from mill_lane.core.scene.model import (
     Scene,
 )
 from mill_lane.demo import shapes
-from mill_lane.demo.bakery import encoded, part_of
+from mill_lane.demo.bakery import encoded
+from mill_lane.demo.builder import part_of
 from mill_lane.demo.make import make_demo
 
 WHITE = Material("white", (1.0, 1.0, 1.0, 1.0), metallic=0.0, roughness=1.0)

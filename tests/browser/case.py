@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import socket
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -13,6 +15,7 @@ import unittest
 import urllib.error
 import urllib.request
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -22,7 +25,7 @@ from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 
-PATIENCE = 3.0
+PATIENCE = float(os.environ.get("MILL_LANE_PATIENCE", "3"))
 ROOT = Path(__file__).resolve().parents[2]
 FLAGS = (
     "--headless=new",
@@ -148,6 +151,72 @@ class BrowserCase(unittest.TestCase):
                 )
             time.sleep(0.15)
 
+    def ready(self) -> None:
+        """Show the jobs, once the demo scene can be opened."""
+        self.visit("/")
+        name = "Village bakery, dawn shot"
+        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, name), 240, "for the demo scene")
+
+    def trials_page(self) -> None:
+        """Show the trials of the demo, once its scene is listed."""
+        self.visit("/jobs/1/scene")
+        self.until(lambda: "triangles" in self.text(), 240, "for the demo scene")
+        self.visit("/jobs/1/trials")
+
+    def kept(self) -> int:
+        """Trials in the log, by the figure of their station."""
+        words = self.figure("trials").split()
+        return int(words[0]) if words and words[0].isdigit() else 0
+
+    def trial(self, **values: object) -> None:
+        """Begin a trial of the whole view with these values."""
+        for name, value in values.items():
+            self.fill(name, value, "#trial")
+        self.press("Whole view")
+
+    def finished_trial(self, **values: object) -> int:
+        """Run a trial of the whole view to its end, and tell its number in the address."""
+        before = self.kept()
+        self.trial(**{"width": 64, "height": 36, "samples": 2, "min_samples": 1} | values)
+        self.until(lambda: self.kept() == before + 1, 240, "for the trial")
+        found = self.until(lambda: re.search(r"[?&]b=(\d+)", self.driver.current_url), 20)
+        return int(found.group(1))
+
+    def open_tasks(self) -> list[dict[str, Any]]:
+        """The trials that wait, run or are paused, as they stand in the database."""
+        query = (
+            "SELECT id, state, live FROM tasks WHERE kind = 'trial'"
+            " AND state IN ('queued', 'running', 'paused') ORDER BY id"
+        )
+        path = next(self.server.home.glob("*.sqlite"))
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=10)) as db:
+            rows = db.execute(query).fetchall()
+        return [{"id": n, "state": s, "live": json.loads(live or "{}")} for n, s, live in rows]
+
+    def live_task(self) -> dict[str, Any]:
+        """The first of them; empty where there is none."""
+        return next(iter(self.open_tasks()), {})
+
+    def samples_done(self) -> float:
+        """How far the first of them is."""
+        return float((self.live_task().get("live") or {}).get("samples") or 0)
+
+    def stop_trials(self) -> None:
+        """Stop every open trial, so that the next test begins with none."""
+        for task in self.open_tasks():
+            address = f"{self.server.base}/api/tasks/{task['id']}/cancel"
+            urllib.request.urlopen(urllib.request.Request(address, b"", method="POST")).close()
+        self.until(lambda: not self.open_tasks(), 60, "for the open trials to end")
+
+    def viewer(self, name: str) -> str:
+        """An attribute of the image viewer; empty where it has none."""
+        return str(self.find("image-viewer").get_attribute(f"data-{name}") or "")
+
+    def viewer_holds(self, *names: str) -> bool:
+        """Whether the image viewer has loaded these pictures."""
+        script = "return Object.keys(document.querySelector('image-viewer').pictures)"
+        return set(names) <= set(self.driver.execute_script(script))
+
     def text(self) -> str:
         return str(self.driver.find_element(By.TAG_NAME, "body").text)
 
@@ -195,7 +264,8 @@ class BrowserCase(unittest.TestCase):
         self.driver.execute_script(source)
         tags = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
         result = self.driver.execute_async_script(
-            "const done = arguments[1], fail = (e) => done({violations: [{id: String(e), nodes: []}]});"
+            "const done = arguments[1];"
+            "const fail = (e) => done({violations: [{id: String(e), nodes: []}]});"
             "axe.run(document, {runOnly: arguments[0]}).then(done, fail);",
             tags,
         )

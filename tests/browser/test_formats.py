@@ -39,7 +39,7 @@ class TestFormats(BrowserCase):
     def names(self) -> list[str]:
         return [e.text for e in self.driver.find_elements(By.CSS_SELECTOR, "tbody a[data-row]")]
 
-    def test_1_obj_in_a_zip(self) -> None:
+    def test_obj_in_a_zip(self) -> None:
         folder = self.downloads / "cube"
         folder.mkdir()
         (folder / "cube.obj").write_text(
@@ -90,7 +90,7 @@ class TestFormats(BrowserCase):
         self.until(lambda: self.names() == ["second", "cube"])
         self.axe("Scene, narrowed tables")
 
-    def test_2_usdz(self) -> None:
+    def test_usdz(self) -> None:
         stage = Usd.Stage.CreateNew(str(self.downloads / "tray.usda"))
         UsdGeom.SetStageUpAxis(stage, "Z")
         UsdGeom.SetStageMetersPerUnit(stage, 0.01)
@@ -106,7 +106,7 @@ class TestFormats(BrowserCase):
         self.says("24 triangles", "12 placed", "subdivision surfaces", "no camera")
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
-    def test_3_reading_it_in_another_unit(self) -> None:
+    def test_reading_it_in_another_unit(self) -> None:
         """The guess can be put right: a new version of the scene, as large as it is meant."""
         mesh = trimesh.creation.box((90, 4, 99))
         mesh.apply_translation([0, 0, 49.5])
@@ -123,7 +123,7 @@ class TestFormats(BrowserCase):
         self.press("Read again")
         self.says("read as centimetres with Y up", "scene version 3")
 
-    def test_4_what_is_damaged(self) -> None:
+    def test_what_is_damaged(self) -> None:
         path = self.downloads / "half.ply"
         path.write_bytes(
             b"ply\nformat binary_little_endian 1.0\nelement vertex 9\nproperty float x\nend_header\n12"

@@ -21,11 +21,7 @@ class TestStory(BrowserCase):
         self.visit("/")
         self.says("Village bakery, dawn shot")
         self.axe("the jobs while one is built")
-        self.until(
-            lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"),
-            240,
-            "for the demo scene",
-        )
+        self.ready()
         self.press("Village bakery, dawn shot")
 
         # Scene: tables, plan, selection in the address.
@@ -66,17 +62,11 @@ class TestStory(BrowserCase):
             self.fill(name, value, "#trial")
         self.press("Whole view")
         self.until(lambda: self.figure("trials") == "1 kept", 180, "for the first trial")
-        self.until(lambda: self.find("picture-well").get_attribute("data-under"))
-        self.until(
-            lambda: self.driver.execute_script(
-                "return Boolean(document.querySelector('picture-well').pictures.under)"
-            )
-        )
-        well = self.find("picture-well canvas")
-        ActionChains(self.driver).move_to_element_with_offset(
-            well, -60, -40
-        ).click_and_hold().move_by_offset(140, 90).release().perform()
-        region = self.until(lambda: self.find("picture-well").get_attribute("data-region"))
+        self.until(lambda: self.viewer_holds("under"))
+        canvas = self.find("image-viewer canvas")
+        chain = ActionChains(self.driver).move_to_element_with_offset(canvas, -60, -40)
+        chain.click_and_hold().move_by_offset(140, 90).release().perform()
+        region = self.until(lambda: self.viewer("region"))
         self.assertIn("region=" + region.replace(",", "%2C"), self.driver.current_url)
         self.fill("samples", 4, "#trial")
         self.press("Run trial")
@@ -87,21 +77,17 @@ class TestStory(BrowserCase):
         self.says("bounces 2 → 1", "samples 3 → 4, other crop")
         # A new trial is compared with the one before it at once; two of them by wipe at 1:1.
         self.until(lambda: "a=2" in self.driver.current_url)
-        self.until(
-            lambda: self.driver.execute_script(
-                "const w = document.querySelector('picture-well'); return Boolean(w.pictures.a && w.pictures.b)"
-            )
-        )
+        self.until(lambda: self.viewer_holds("a", "b"))
         self.press("1:1")
         self.assertAlmostEqual(
-            self.driver.execute_script("return document.querySelector('picture-well').scale"), 1.0
+            self.driver.execute_script("return document.querySelector('image-viewer').scale"), 1.0
         )
-        before = self.driver.execute_script("return document.querySelector('picture-well').line")
+        before = self.driver.execute_script("return document.querySelector('image-viewer').line")
         self.driver.execute_script(
             "const r = document.querySelector('input[type=range]'); r.value = 80;"
             "r.dispatchEvent(new Event('input', {bubbles: true}))"
         )
-        after = self.driver.execute_script("return document.querySelector('picture-well').line")
+        after = self.driver.execute_script("return document.querySelector('image-viewer').line")
         self.assertGreater(after, before)
         self.find("input[name='note']").send_keys("less grain, darker jars\n")
         self.until(
@@ -112,11 +98,7 @@ class TestStory(BrowserCase):
         self.axe("Trials")
         link = self.driver.current_url
         self.driver.get(link)
-        self.until(
-            lambda: self.driver.execute_script(
-                "const w = document.querySelector('picture-well'); return Boolean(w.pictures.a && w.pictures.b)"
-            )
-        )
+        self.until(lambda: self.viewer_holds("a", "b"))
         self.says("Time against noise")
 
         # Trim: stage all, exclude one, apply; Fit changes everywhere at once.

@@ -17,20 +17,12 @@ from tests.scenes import small_demo
 
 
 class TestTroubles(BrowserCase):
-    def ready(self) -> None:
-        self.visit("/")
-        self.until(
-            lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"),
-            240,
-            "for the demo scene",
-        )
-
     def upload(self, name: str, data: bytes) -> None:
         path = Path(self.server.keep.name) / name
         path.write_bytes(data)
         self.find("#pick").send_keys(str(path))
 
-    def test_1_broken_files(self) -> None:
+    def test_broken_files(self) -> None:
         self.ready()
         self.upload("empty.glb", b"")
         self.says("empty.glb” is empty (0 bytes)", "Nothing was imported", "Export the scene again")
@@ -44,70 +36,47 @@ class TestTroubles(BrowserCase):
         self.axe("the jobs with a broken one")
         # The server is still up, and a good scene still opens, with a camera and a light added.
         self.upload("bare.glb", glb(*triangle()))
-        self.until(
-            lambda: self.driver.find_elements(By.LINK_TEXT, "bare"), 60, "for the bare scene"
-        )
+        self.until(lambda: self.driver.find_elements(By.LINK_TEXT, "bare"), 60, "for the bare one")
         self.press("bare")
         self.says("one was added that frames all of it", "an even grey sky was added")
-        # Put away and back.
-        self.visit("/")
-        self.driver.find_elements(By.CSS_SELECTOR, "form[action='/api/jobs/2'] button")[0].click()
+
+    def test_put_away_and_back(self) -> None:
+        self.ready()
+        self.find("form[action='/api/jobs/1'] button").click()
         self.says("was put away")
         self.press("Put it back")
         self.until(lambda: "was put away" not in self.text())
 
-    def test_2_stop_a_trial_and_keep_it(self) -> None:
-        self.ready()
-        self.visit("/jobs/1/trials")
-        for name, value in (("width", 320), ("height", 180), ("samples", 4000)):
-            self.fill(name, value, "#trial")
-        self.press("Whole view")
+    def test_stop_a_trial_and_keep_it(self) -> None:
+        self.trials_page()
+        before = self.kept()
+        self.trial(width=320, height=180, samples=4000)
         # The picture sharpens while it renders.
-        self.until(
-            lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""),
-            90,
-            "for a preview",
-        )
-        first = self.find("picture-well").get_attribute("data-live")
-        self.until(
-            lambda: self.find("picture-well").get_attribute("data-live") != first,
-            30,
-            "for a newer preview",
-        )
+        self.until(lambda: "preview.png" in self.viewer("live"), 90, "for a preview")
+        first = self.viewer("live")
+        self.until(lambda: self.viewer("live") != first, 30, "for a newer preview")
         self.until(lambda: "sample 1 " not in self.find(".tools").text, 60, "for a whole pass")
         self.press("Stop")
         self.says("stopped by hand", seconds=60)
-        self.assertEqual(self.figure("trials"), "1 kept")
+        self.assertEqual(self.kept(), before + 1)
         # Taken out, and put back.
-        self.find("form[action='/api/trials/1'] button").click()
-        self.says("Trial 1 was taken out")
+        button = self.find("form[action^='/api/trials/'][data-method='DELETE'] button")
+        button.click()
+        self.says("was taken out")
         self.press("Put it back")
-        self.until(lambda: self.figure("trials") == "1 kept")
+        self.until(lambda: self.kept() == before + 1)
 
-    def test_3_a_killed_server_loses_nothing(self) -> None:
-        self.ready()
-        self.visit("/jobs/1/trials")
-        kept = self.figure("trials")
-        for name, value in (("width", 320), ("height", 180), ("samples", 60)):
-            self.fill(name, value, "#trial")
-        self.press("Whole view")
-        self.until(
-            lambda: "preview.png" in (self.find("picture-well").get_attribute("data-live") or ""),
-            90,
-            "for a preview",
-        )
+    def test_a_killed_server_loses_nothing(self) -> None:
+        self.trials_page()
+        kept = self.kept()
+        self.trial(width=320, height=180, samples=60)
+        self.until(lambda: "preview.png" in self.viewer("live"), 90, "for a preview")
         self.server.kill()
         self.server.start()
         self.visit("/jobs/1/trials")
-        self.assertIn(kept.split()[0], self.figure("trials"))
-        number = int(kept.split()[0]) if kept[0].isdigit() else 0
-        self.until(
-            lambda: self.figure("trials") == f"{number + 1} kept",
-            180,
-            "for the interrupted trial to go on",
-        )
+        self.until(lambda: self.kept() == kept + 1, 180, "for the interrupted trial to go on")
 
-    def test_4_keyboard(self) -> None:
+    def test_keyboard(self) -> None:
         self.ready()
         self.visit("/jobs/1/scene")
         for key, station in (
@@ -137,7 +106,7 @@ class TestTroubles(BrowserCase):
         self.says("is above samples, at most")
         self.assertEqual(self.find("#trial [name=min_samples]").get_attribute("value"), "9")
 
-    def test_5_everything_comes_from_here(self) -> None:
+    def test_everything_comes_from_here(self) -> None:
         """Fonts, styles and scripts are served by the application itself."""
         self.ready()
         self.visit("/jobs/1/scene")

@@ -17,27 +17,21 @@ from tests.browser.case import BrowserCase
 class TestWeighing(BrowserCase):
     demo: ClassVar[str | None] = "small"
 
+    def setUp(self) -> None:
+        self.ready()
+        # Listed at once; looked at behind the page, which follows without a reload.
+        self.press("Village bakery, dawn shot")
+        text = "have more texels than the shot can show"
+        self.until(lambda: text in self.text(), 240, "for the scene to be looked at")
+        self.until(lambda: "Weighing in full" not in self.text(), 120, "for it to be lit")
+
     def shades(self) -> set[str]:
         return {
             str(e.get_attribute("fill"))
             for e in self.driver.find_elements(By.CSS_SELECTOR, "svg a polygon")
         }
 
-    def test_1_the_scene_as_it_is_looked_at(self) -> None:
-        self.visit("/")
-        self.until(
-            lambda: self.driver.find_elements(By.LINK_TEXT, "Village bakery, dawn shot"),
-            240,
-            "for the demo scene",
-        )
-        self.press("Village bakery, dawn shot")
-        # Listed at once; looked at behind the page, which follows without a reload.
-        self.until(
-            lambda: "have more texels than the shot can show" in self.text(),
-            240,
-            "for the scene to be looked at",
-        )
-        self.until(lambda: "Weighing in full" not in self.text(), 120, "for it to be lit")
+    def test_the_scene_as_it_is_looked_at(self) -> None:
         self.says("Small and strong: bare_bulb", "rays from")
         self.axe("Scene, weighed in full")
         self.press("in reflection")
@@ -70,7 +64,7 @@ class TestWeighing(BrowserCase):
         )
         self.axe("Transparency")
 
-    def test_2_the_plan_shaded_and_scrubbed(self) -> None:
+    def test_the_plan_shaded_and_scrubbed(self) -> None:
         self.visit("/jobs/1/scene")
         before = self.shades()
         Select(self.find("select[data-param='shade']")).select_by_visible_text("seen or not")
@@ -95,7 +89,7 @@ class TestWeighing(BrowserCase):
         self.assertIn("shade=seen", self.driver.current_url)
         self.assertIn("frame=60", self.driver.current_url)
 
-    def test_3_what_if(self) -> None:
+    def test_what_if(self) -> None:
         self.visit("/jobs/1/fit")
         head = self.find("h1").text
         tile = self.find("[data-field='tile']")
@@ -120,7 +114,7 @@ class TestWeighing(BrowserCase):
         self.press("Back to the final set")
         self.until(lambda: self.find("h1").text == head)
 
-    def test_4_another_renderer(self) -> None:
+    def test_another_renderer(self) -> None:
         self.visit("/jobs/1/machine")
         self.fill("name", "Studio renderer", "form[action$='profiles']")
         self.press("Begin a profile")
@@ -142,7 +136,7 @@ class TestWeighing(BrowserCase):
         self.visit(self.driver.current_url.removeprefix(self.server.base) + "&layers=")
         self.says("Studio renderer needs 2.47 GB")
 
-    def test_5_out_as_obj(self) -> None:
+    def test_out_as_obj(self) -> None:
         self.visit("/jobs/1/trim?rule=footprint")
         self.says("more texels than the shot can show")
         self.press("Write OBJ")

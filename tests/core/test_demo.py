@@ -15,7 +15,8 @@ import numpy as np
 from mill_lane.core.devices.model import DEMO_CARD
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.recipe import FINAL
-from mill_lane.core.render.load import load, pose
+from mill_lane.core.render.load import load
+from mill_lane.core.render.pose import pose
 from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.slots import P_MATERIAL
 from mill_lane.core.scene.model import Image

@@ -13,13 +13,14 @@ from embreex.mesh_construction import TriangleMesh
 from mill_lane.core.render import plain, vectors
 from mill_lane.core.render.build import LEAF, NODE, NUMBERS, build_mesh
 from mill_lane.core.render.jit import lean
-from mill_lane.core.render.load import load, pose
+from mill_lane.core.render.load import load
+from mill_lane.core.render.pose import pose
 from mill_lane.core.render.shooting import Shooter, mesh_world
 from mill_lane.core.render.vectors import f32_at
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Camera, Material, Mesh, Node, Scene
 from mill_lane.demo import shapes
-from mill_lane.demo.bakery import part_of
+from mill_lane.demo.builder import part_of
 from tests.gltf_tools import npm_mesh
 
 ROOT = Path(__file__).resolve().parents[2]

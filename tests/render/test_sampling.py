@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render import sky, slots
-from mill_lane.core.render.load import load, pose
+from mill_lane.core.render.load import load
+from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Environment, Light, Material, Medium, Scene

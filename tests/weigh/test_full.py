@@ -11,144 +11,33 @@ from dataclasses import replace
 
 import numpy as np
 import trimesh
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.progress import Cancelled
-from mill_lane.core.render.load import camera_track, load, pose
+from mill_lane.core.render.load import load
 from mill_lane.core.scene.model import (
     Channel,
-    Geometry,
     Image,
     Light,
     Material,
     Node,
-    Scene,
     Texture,
     TextureUse,
 )
-from mill_lane.core.weigh.analysis import Analysis, MeshRow, TextureRow
+from mill_lane.core.weigh.analysis import Analysis, MeshRow
 from mill_lane.core.weigh.full import weigh_full
-from mill_lane.core.weigh.hits import Hits, Rays, camera_rays, meet, reflected, refracted
-from mill_lane.core.weigh.images import inspect_image, used_bits, used_channels
 from mill_lane.core.weigh.lighting import light_view, reach
 from mill_lane.core.weigh.measure import weigh
-from mill_lane.core.weigh.visibility import (
-    LIGHTS,
-    NEVER,
-    REFLECTED,
-    SEEN,
-    Observer,
-    View,
-    observe,
-    spread,
-)
+from mill_lane.core.weigh.observe import spread
+from mill_lane.core.weigh.visibility import LIGHTS, NEVER, REFLECTED, SEEN, View
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded
-from tests.scenes import WHITE, even_sky, floor, looking, picture, scene_of, small_demo
-
-HEIGHT = 1080
-MIRROR = Material("mirror", (1, 1, 1, 1), metallic=1.0, roughness=0.0)
-TEXTURED = Material("print", (1, 1, 1, 1), metallic=0.0, base_texture=TextureUse(0))
-
-
-def upright(width: float = 2.0, z: float = 0.0, turn: float = 0.0) -> Geometry:
-    """A square facing +Z, turned about the Y axis."""
-    c, s = math.cos(turn), math.sin(turn)
-    along = np.array([width * c, 0, -width * s])
-    return shapes.sheet(np.array([0, -width / 2, z]) - along / 2, along, np.array([0, width, 0]))
-
-
-def seen_by(scene: Scene, wide: int = 64) -> View:
-    return observe(Observer(load(scene, 1), 1.0, HEIGHT, wide=wide))
-
-
-def with_print(scene: Scene, **more: object) -> Scene:
-    return replace(scene, images=(picture(8),), textures=(Texture("print", 0),), **more)  # type: ignore[arg-type]
-
-
-class TestTexelNeed(unittest.TestCase):
-    """A plane before a pinhole:
-
-    texels a pixel = texture size x pixel footprint / plane size (closed form).
-    """
-
-    pixel = 2 * math.tan(0.3) / HEIGHT  # of `scene_of`'s camera, at one metre
-
-    def need(self, scene: Scene) -> tuple[float, float]:
-        return seen_by(scene).needs[0]
-
-    def test_facing(self) -> None:
-        for distance in (2.5, 5.0, 20.0):
-            scene = with_print(scene_of((upright(), TEXTURED), eye=(0, 0, distance)))
-            want = 2.0 / (self.pixel * distance)
-            np.testing.assert_allclose(self.need(scene), (want, want), rtol=1e-4)
-
-    def test_tilted_by_60_degrees_half_across(self) -> None:
-        scene = with_print(scene_of((upright(0.05, turn=math.pi / 3), TEXTURED), yfov=0.02))
-        across, down = self.need(scene)
-        pixel = 2 * math.tan(0.01) / HEIGHT * 5
-        self.assertAlmostEqual(across / (0.05 / pixel / 2), 1, delta=0.02)
-        self.assertAlmostEqual(down / (0.05 / pixel), 1, delta=0.02)
-
-    def test_repeated_four_times_a_quarter(self) -> None:
-        use = TextureUse(0, scale=(4.0, 1.0), rotation=0.0)
-        scene = with_print(scene_of((upright(), replace(TEXTURED, base_texture=use))))
-        across, down = self.need(scene)
-        self.assertAlmostEqual(across * 4, down, delta=0.001 * down)
-
-    def test_a_flat_mirror_counts_the_whole_way(self) -> None:
-        back = shapes.sheet(np.array([1.5, -1, 8.0]), np.array([-3.0, 0, 0]), np.array([0, 2, 0]))
-        scene = with_print(scene_of((upright(4), MIRROR), (back, TEXTURED), eye=(0, 0, 5)))
-        view = seen_by(scene)
-        self.assertEqual(list(view.best), [SEEN, REFLECTED])
-        # 5 m to the mirror and 8 m back.
-        np.testing.assert_allclose(
-            view.needs[0], (3.0 / (self.pixel * 13), 2.0 / (self.pixel * 13)), rtol=1e-3
-        )
-
-    def test_nothing_beyond_the_98th_percentile(self) -> None:
-        """Two prints of one picture, the nearer over 1 % of the places: the farther one decides."""
-        near = upright(0.02, z=4.0)
-        scene = with_print(scene_of((upright(3.2), TEXTURED), (near, TEXTURED)))
-        self.assertAlmostEqual(self.need(scene)[0] / (3.2 / (self.pixel * 5)), 1, delta=0.01)
-
-    def differences(self, scene: Scene, follow: object) -> None:
-        """Differentials after a bend against rays that are really shot one pixel away."""
-        world = pose(load(scene, 1), 0.0)
-        track, _ = camera_track(scene, 0.0, 0.0, HEIGHT, HEIGHT)
-        x, y = np.array([530.0, 560.0, 500.0]), np.array([540.0, 520.0, 585.0])
-        step = 0.05
-
-        def ends(dx: float, dy: float) -> Hits:
-            rays = camera_rays(track[:12], x + dx, y + dy, HEIGHT, HEIGHT)
-            for _ in range(2 if follow is refracted else 1):
-                hits = meet(world, rays)
-                every = np.arange(len(x))
-                rays = self.bent(follow, rays, hits, every)
-            return meet(world, rays)
-
-        middle = ends(0, 0)
-        for k, (dx, dy) in enumerate(((step, 0.0), (0.0, step))):
-            found = (ends(dx, dy).p - ends(-dx, -dy).p) / (2 * step)
-            scale = np.linalg.norm(found, axis=1, keepdims=True)
-            np.testing.assert_allclose(middle.dp[:, k] / scale, found / scale, atol=0.06)
-
-    @staticmethod
-    def bent(follow: object, rays: Rays, hits: Hits, every: np.ndarray) -> Rays:
-        if follow is refracted:
-            return refracted(rays, hits, every, np.where(hits.front, 1 / 1.5, 1.5))
-        return reflected(rays, hits, every)
-
-    def test_round_mirrors_and_glass_balls(self) -> None:
-        wall = upright(400, z=-20)
-        behind = shapes.sheet(
-            np.array([200.0, -200, 30]), np.array([-400.0, 0, 0]), np.array([0, 400.0, 0])
-        )
-        self.differences(scene_of((shapes.ball(1.0, 400), MIRROR), (behind, WHITE)), reflected)
-        self.differences(scene_of((shapes.ball(1.0, 400), WHITE), (wall, WHITE)), refracted)
+from tests.scenes import WHITE, even_sky, floor, looking, scene_of, small_demo
+from tests.weigh.prints import MIRROR, TEXTURED, seen_by, upright
+from tests.weigh.test_texel_need import TestTexelNeed
 
 
 class TestSeenOrNot(unittest.TestCase):
@@ -304,76 +193,6 @@ class TestTrueDistances(unittest.TestCase):
         )
         row = weigh(scene_of((g, WHITE)), aspect=1.0, exact=True).meshes[0]
         self.assertAlmostEqual((row.edge_px or 0) / (0.2 / (TestTexelNeed.pixel * 5)), 1, places=3)
-
-
-class TestPictures(unittest.TestCase):
-    def test_channels(self) -> None:
-        rng = np.random.default_rng(1)
-        colour = rng.integers(0, 256, (32, 32, 4), dtype=np.uint8)
-        solid = np.concatenate([colour[..., :3], np.full((32, 32, 1), 255, np.uint8)], 2)
-        grey = np.repeat(colour[..., :1], 3, 2)
-        for pixels, want in (
-            (colour, 4),
-            (solid, 3),
-            (grey, 1),
-            (np.concatenate([grey, colour[..., 3:]], 2), 2),
-            (colour[..., :2], 2),
-        ):
-            self.assertEqual(used_channels(pixels)[0], want)
-        almost = grey.copy()
-        almost[17, 23, 1] ^= 1
-        self.assertEqual((used_channels(almost)[0], used_channels(almost, near=3)[0]), (3, 1))
-
-    def test_bits(self) -> None:
-        low = np.random.default_rng(2).integers(0, 256, (40, 40, 1)).astype(np.uint16)
-        self.assertEqual(
-            [used_bits(x) for x in (low * 257, low * 256, low.astype(np.uint8))], [8, 8, 8]
-        )
-        one = low * 257
-        one[39, 3] += 1
-        self.assertEqual(used_bits(one), 16)
-
-    def test_the_same_picture_twice(self) -> None:
-        """Once as a PNG, once as another PNG of the same pixels:
-
-        the files differ, the pixels do not.
-        """
-        a = picture(16)
-        pixels = np.random.default_rng(3).integers(0, 255, (16, 16, 3)).astype(np.uint8)
-        b = Image(
-            "again", "image/png", 16, 16, 3, 8, 0, lambda: encode(pixels, "image/png") + b"\0"
-        )
-        self.assertEqual(inspect_image(a).digest, inspect_image(b).digest)
-        self.assertNotEqual(inspect_image(a).digest, inspect_image(picture(8)).digest)
-
-    def row(self, width: int, height: int, need: tuple[float, float] | None) -> TextureRow:
-        return TextureRow(
-            index=0,
-            name="t",
-            width=width,
-            height=height,
-            channels=3,
-            bits=8,
-            mime="image/png",
-            file_bytes=1,
-            memory_bytes=4 * width * height,
-            role="base colour",
-            nearest_m=1.0,
-            in_view=True,
-            missing=False,
-            texel_need=need,
-        )
-
-    @given(st.integers(1, 14), st.integers(1, 14), st.floats(0.5, 9000), st.floats(0.5, 9000))
-    @settings(max_examples=200)
-    def test_halving_never_goes_below_the_need(self, w: int, h: int, a: float, b: float) -> None:
-        row = self.row(2**w, 2**h, (a, b))
-        n = row.halvings()
-        if n:
-            self.assertGreaterEqual(min((row.width >> n) / a, (row.height >> n) / b), 1)
-        self.assertLess(min((row.width >> (n + 1)) / a, (row.height >> (n + 1)) / b), 1)
-        self.assertGreaterEqual(row.wasted_bytes(), 0)
-        self.assertEqual(self.row(2**w, 2**h, None).halvings(), 0)
 
 
 class TestLamps(unittest.TestCase):

@@ -39,7 +39,7 @@ from mill_lane.core.weigh.outlines import hull
 from mill_lane.core.weigh.rules.distance import side_limit
 from mill_lane.core.weigh.rules.sizes import halvings
 from mill_lane.demo import shapes
-from mill_lane.demo.bakery import part_of
+from mill_lane.demo.builder import part_of
 from tests.scenes import WHITE, floor, picture, scene_of, small_demo
 
 CPU = Device(name="cpu", kind="cpu", memory_bytes=10**10, threads=2)

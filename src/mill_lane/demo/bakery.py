@@ -9,7 +9,6 @@ camera that is never seen, small lettering.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
 from functools import partial
 
 import numpy as np
@@ -18,101 +17,25 @@ from mill_lane.core.scene.model import (
     Camera,
     Channel,
     Environment,
-    Geometry,
     Image,
     Light,
-    Material,
     Medium,
-    Mesh,
     Node,
-    Part,
     Scene,
     Texture,
-    TextureUse,
 )
 from mill_lane.demo import shapes as s
+from mill_lane.demo.builder import Bakery, Size, Vec3
 from mill_lane.demo.textures import LABELS, LOAVES
-
-Vec3 = tuple[float, float, float]
-
-
-@dataclass(frozen=True)
-class Size:
-    """How large the demo is made:
-
-    the side of its textures, and a factor on the cells of its meshes.
-    """
-
-    texture: int
-    cells: float
-
-    def n(self, cells: int, least: int = 4) -> int:
-        return max(least, round(cells * self.cells))
-
 
 FULL = Size(4096, 1.0)
 MEDIUM = Size(2048, 0.2)
 SMALL = Size(64, 0.06)
 
 
-@dataclass
-class _Bakery:
-    """Collects the parts of the scene while it is laid out."""
-
-    images: list[Image]
-    nodes: list[Node] = field(default_factory=list)
-    meshes: list[Mesh] = field(default_factory=list)
-    materials: list[Material] = field(default_factory=list)
-    lights: list[Light] = field(default_factory=list)
-
-    def texture(self, name: str, repeat: float = 1.0) -> TextureUse | None:
-        for i, image in enumerate(self.images):
-            if image.name == name:
-                return TextureUse(i, scale=(repeat, repeat))
-        return None
-
-    def material(self, name: str, repeat: float = 1.0, **more: object) -> int:
-        """A material with whatever textures of that name there are."""
-        rough = self.texture(f"{name}_rough", repeat)
-        values: dict[str, object] = {
-            "name": name,
-            "metallic": 1.0 if rough else 0.0,
-            "roughness": 1.0 if rough else 0.7,
-            "base_texture": self.texture(f"{name}_colour", repeat),
-            "roughness_texture": rough,
-            "normal_texture": self.texture(f"{name}_normal", repeat),
-        }
-        self.materials.append(Material(**(values | more)))  # type: ignore[arg-type]
-        return len(self.materials) - 1
-
-    def mesh(self, name: str, *pieces: tuple[Geometry, int]) -> int:
-        self.meshes.append(Mesh(name, tuple(part_of(g, m) for g, m in pieces)))
-        return len(self.meshes) - 1
-
-    def put(self, name: str, mesh: int, at: Vec3, turn: float = 0.0, scale: float = 1.0) -> None:
-        """Place a mesh, turned about Y by an angle in degrees."""
-        half = math.radians(turn) / 2
-        q = (0.0, math.sin(half), 0.0, math.cos(half))
-        self.nodes.append(Node(name, translation=at, rotation=q, scale=(scale,) * 3, mesh=mesh))
-
-
-def part_of(g: Geometry, material: int) -> Part:
-    """A part that holds its vertices itself."""
-    lo, hi = g.positions.min(0), g.positions.max(0)
-    return Part(
-        material,
-        len(g.positions),
-        len(g.triangles),
-        (float(lo[0]), float(lo[1]), float(lo[2])),
-        (float(hi[0]), float(hi[1]), float(hi[2])),
-        g.uvs is not None,
-        lambda: g,
-    )
-
-
 def bakery(images: list[Image], size: Size) -> Scene:
     """The whole scene around the given pictures (see `demo.textures`)."""
-    b = _Bakery(images)
+    b = Bakery(images)
     _room(b, size)
     _street(b, size)
     _bread(b, size)
@@ -141,7 +64,7 @@ def bakery(images: list[Image], size: Size) -> Scene:
     )
 
 
-def _camera(b: _Bakery) -> Camera:
+def _camera(b: Bakery) -> Camera:
     """A slow move forward and to the right over 96 frames."""
     times = np.linspace(0, 95 / 24, 5)
     t = np.linspace(0, 1, 5)
@@ -175,7 +98,7 @@ def _camera(b: _Bakery) -> Camera:
     return Camera("shop", math.radians(42.0), 16 / 9)
 
 
-def _room(b: _Bakery, size: Size) -> None:
+def _room(b: Bakery, size: Size) -> None:
     plaster = b.material("plaster", 2.0)
     floor = b.material("floor", 3.0)
     ceiling = b.material("ceiling", base_color=(0.78, 0.76, 0.7, 1.0))
@@ -228,7 +151,7 @@ def _room(b: _Bakery, size: Size) -> None:
     b.put("sign", b.mesh("sign", (s.box((0.9, 0.9, 0.03)), sign)), (-2.9, 1.85, -6.93))
 
 
-def _street(b: _Bakery, size: Size) -> None:
+def _street(b: Bakery, size: Size) -> None:
     facade, cobbles = b.material("facade", 5.0), b.material("cobbles", 12.0)
     bark, leaf = b.material("bark", 3.0), b.material("leaf", alpha_mode="MASK", double_sided=True)
     a = np.array
@@ -252,7 +175,7 @@ def _street(b: _Bakery, size: Size) -> None:
         b.put(f"tree_{i + 1}", tree, (x, 0, z), turn, scale)
 
 
-def _bread(b: _Bakery, size: Size) -> None:
+def _bread(b: Bakery, size: Size) -> None:
     """48 loaves and rolls: full copies of six originals, as a careless export leaves them."""
     crusts = [b.material(name) for name in LOAVES]
     cells = size.n(122, 8)
@@ -321,7 +244,7 @@ def _bread(b: _Bakery, size: Size) -> None:
         b.put(name, b.mesh(name, (card, paper)), at, 90 if i < 3 else 0, 1.6)
 
 
-def _glass(b: _Bakery, size: Size) -> None:
+def _glass(b: Bakery, size: Size) -> None:
     """Nine jars in a row that runs away from the camera:
 
     four layers of glass each along many lines of sight.
@@ -365,7 +288,7 @@ def _glass(b: _Bakery, size: Size) -> None:
         b.put(f"jar_{i + 1}", jar, (0.77 + 0.075 * i, 1.0, -2.3 - 0.3 * i), scale=1.35)
 
 
-def _oven_and_sacks(b: _Bakery, size: Size) -> None:
+def _oven_and_sacks(b: Bakery, size: Size) -> None:
     iron = b.material("oven")
     oven = s.join(
         s.box((1.5, 2.1, 1.3), size.n(40)),
@@ -410,7 +333,7 @@ def _oven_and_sacks(b: _Bakery, size: Size) -> None:
         b.put(f"sack_{i + 1}", sack, at, 51.0 * i, 1.0 + 0.03 * (i % 3))
 
 
-def _lamps(b: _Bakery, size: Size) -> None:
+def _lamps(b: Bakery, size: Size) -> None:
     """24 hanging lamps, and one bare filament that is tiny and very strong."""
     warm = (1.0, 0.74, 0.48)
     b.lights.append(Light("lamp", "point", warm, 2.0))
@@ -435,7 +358,7 @@ def _lamps(b: _Bakery, size: Size) -> None:
     b.put("bare_bulb", b.mesh("bare_bulb", (s.ball(0.009, 16), strong)), (-1.15, 2.05, -2.6))
 
 
-def _behind(b: _Bakery, size: Size) -> None:
+def _behind(b: Bakery, size: Size) -> None:
     """Store shelving behind the camera, which no frame shows."""
     boards = b.material("shelving", 2.0)
     cloth = b.material("apron")

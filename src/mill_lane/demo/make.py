@@ -11,7 +11,8 @@ from mill_lane.core.formats.pictures import ENDINGS, write_pixels
 from mill_lane.core.formats.textures import image_of
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.scene.model import Image
-from mill_lane.demo.bakery import FULL, MEDIUM, SMALL, Size, bakery
+from mill_lane.demo.bakery import FULL, MEDIUM, SMALL, bakery
+from mill_lane.demo.builder import Size
 from mill_lane.demo.textures import Picture, pictures
 
 SIZES: dict[str, Size] = {"full": FULL, "medium": MEDIUM, "small": SMALL}

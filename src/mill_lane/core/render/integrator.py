@@ -22,9 +22,9 @@ import numpy as np
 
 from mill_lane.core.render import bsdf, lights, media, surface
 from mill_lane.core.render.aiming import aim
+from mill_lane.core.render.emission import add_glow, add_sky
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.path import (
-    CAUSTIC_ALPHA,
     DEAD,
     DIM_CHOICE,
     DIM_DIRECTION,
@@ -41,6 +41,7 @@ from mill_lane.core.render.path import (
     straight_on,
 )
 from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.scatter import direction_to_world, scatter, vz, within_limits
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ALL, closest
 from mill_lane.core.render.vectors import f64_at, i64_at
@@ -99,7 +100,7 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
                 q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * share, q[Q_TG] * share, q[Q_TB] * share
                 return PARTICLE if share > 0 else DEAD
         if not hit:
-            _add_sky(w, s, q, component, depth)
+            add_sky(w, s, q, component, depth)
             return DEAD
         q[Q_TRAVELLED] += length
         q[Q_SINCE] += length
@@ -115,7 +116,7 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
         if profile:
             _count_hit(w, q, c, material)
         factors = surface.factors_of(w, material)
-        _add_glow(w, s, q, factors, material, component, depth)
+        add_glow(w, s, q, factors, material, component, depth)
         sr, sg, sb = straight_on(w, s, q)
         if profile:
             count_touches(q, c, ray, depth, component)
@@ -166,201 +167,6 @@ def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
     c[materials + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
 
 
-@lean
-def _add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
-    """Light from beyond everything: the sky, and the sun's disc."""
-    if q[Q_KIND] == NONE and s[S_SKY_VISIBLE] <= 0:
-        return
-    x, y, z = q[Q_DX], q[Q_DY], q[Q_DZ]
-    density = q[Q_DENSITY]
-    sky, sun = w[W_SKY_LAMP], w[W_SUN_LAMP]
-    if sky >= 0:
-        scale = lights.lamp_row(w, sky)[L_SCALE]
-        weight = 1.0
-        if density >= 0 and s[S_AIM] > 0:
-            p = lights.lamp_chance(w, s, q, sky) * lights.sky_density(w, x, y, z)
-            weight = density * density / (density * density + p * p)
-        r, g, b = lights.sky_radiance(w, x, y, z)
-        k = weight * scale
-        add(w, s, q, q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * b * k, component, sky, depth)
-    if sun >= 0:
-        row = lights.lamp_row(w, sun)
-        if -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) >= row[L_OUTER]:
-            weight = row[L_SCALE]
-            if density >= 0 and s[S_AIM] > 0:
-                p = lights.lamp_chance(w, s, q, sun) / (2 * PI * (1.0 - row[L_OUTER]))
-                weight *= density * density / (density * density + p * p)
-            add(
-                w,
-                s,
-                q,
-                q[Q_TR] * row[L_RED] * weight,
-                q[Q_TG] * row[L_GREEN] * weight,
-                q[Q_TB] * row[L_BLUE] * weight,
-                component,
-                sun,
-                depth,
-            )
-
-
-@lean
-def _add_glow(
-    w: Any, s: Any, q: Any, factors: Any, material: int, component: int, depth: int
-) -> None:
-    """Light given off where the ray hit, unless it was already counted by aiming at it."""
-    if factors[M_EMIT_R] + factors[M_EMIT_G] + factors[M_EMIT_B] <= 0 or not lights.glows(
-        w, material, q[Q_FRONT]
-    ):
-        return
-    r, g, b = surface.emitted(w, q, material)
-    weight = q[Q_COVER]
-    lamp = i64_at(w[W_INSTANCES])[np.int64(q[Q_INSTANCE]) * INSTANCE_COLUMNS + P_LAMP]
-    if lamp >= 0:
-        weight *= lights.lamp_row(w, lamp)[L_SCALE]
-        if q[Q_DENSITY] >= 0 and s[S_AIM] > 0:
-            facing = abs(q[Q_GX] * q[Q_DX] + q[Q_GY] * q[Q_DY] + q[Q_GZ] * q[Q_DZ])
-            p = lights.found_density(w, s, q, lamp, q[Q_SINCE], facing)
-            weight *= q[Q_DENSITY] * q[Q_DENSITY] / (q[Q_DENSITY] * q[Q_DENSITY] + p * p)
-    add(
-        w,
-        s,
-        q,
-        q[Q_TR] * r * weight,
-        q[Q_TG] * g * weight,
-        q[Q_TB] * b * weight,
-        component,
-        lamp,
-        depth,
-    )
-
-
-@lean
-def _direction_to_world(q: Any, x: float, y: float, z: float) -> None:
-    nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
-    (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
-    q[Q_DX], q[Q_DY], q[Q_DZ] = (
-        x * sx + y * tx + z * nx,
-        x * sy + y * ty + z * ny,
-        x * sz + y * tz + z * nz,
-    )
-
-
-@lean
-def scatter(
-    w: Any,
-    s: Any,
-    q: Any,
-    event: int,
-    lobe: int,
-    rays: float,
-    aimed: int,
-    a: float,
-    b: float,
-    thin: bool,
-) -> bool:
-    """Turn the path at the event by one lobe, of which there are `rays` (a probability, or a number
-    of rays).
-
-    Sets the next ray, the throughput and the density; returns False where the path ends.
-    """
-    q[Q_SINCE] = 0.0
-    if event == PARTICLE:
-        g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
-        cosine = media.sample_phase(g, a)
-        (sx, sy, sz), (tx, ty, tz) = bsdf.frame(q[Q_DX], q[Q_DY], q[Q_DZ])
-        sine = math.sqrt(max(0.0, 1 - cosine * cosine))
-        x, y = sine * math.cos(2 * PI * b), sine * math.sin(2 * PI * b)
-        q[Q_DX], q[Q_DY], q[Q_DZ] = (
-            x * sx + y * tx + cosine * q[Q_DX],
-            x * sy + y * ty + cosine * q[Q_DY],
-            x * sz + y * tz + cosine * q[Q_DZ],
-        )
-        q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX], q[Q_PY], q[Q_PZ]
-        q[Q_DENSITY] = media.phase(g, cosine) * rays / aimed
-        q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / rays, q[Q_TG] / rays, q[Q_TB] / rays
-        if q[Q_KIND] == NONE:
-            q[Q_KIND] = VOLUME
-        q[Q_COUNT_VOLUME] += 1.0
-        q[Q_DEPTH] += 1.0
-        q[Q_SOFT] = 1.0
-        q[Q_SPREAD] = max(q[Q_SPREAD], 0.05)
-        q[Q_LAST_KIND] = R_VOLUME
-        return True
-    dx, dy, dz, nx, ny, nz = q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_NX], q[Q_NY], q[Q_NZ]
-    (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
-    vx, vy, vz = (
-        -(dx * sx + dy * sy + dz * sz),
-        -(dx * tx + dy * ty + dz * tz),
-        -(dx * nx + dy * ny + dz * nz),
-    )
-    x, y, z = bsdf.sample(q, lobe, vx, vy, vz, a, b, thin)
-    if z == 0:
-        return False
-    if (lobe == 1 or lobe == 3) and bsdf.is_smooth(q):
-        r, g, bl = bsdf.smooth_weight(q, lobe, vz, thin)
-        q[Q_DENSITY] = -1.0
-        k = 1.0 / rays
-    else:
-        bsdf.evaluate(q, vx, vy, vz, x, y, z, thin, lobe)
-        at = Q_LOBES + 4 * lobe
-        r, g, bl, density = q[at], q[at + 1], q[at + 2], q[at + 3]
-        if density <= 0:
-            return False
-        k = 1.0 / (rays * density)
-        q[Q_DENSITY] = density * rays / aimed
-    q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * r * k, q[Q_TG] * g * k, q[Q_TB] * bl * k
-    if max(q[Q_TR], max(q[Q_TG], q[Q_TB])) <= 0:
-        return False
-    q[Q_DX], q[Q_DY], q[Q_DZ] = (
-        x * sx + y * tx + z * nx,
-        x * sy + y * ty + z * ny,
-        x * sz + y * tz + z * nz,
-    )
-    side = q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ]
-    if side * z <= 0:
-        return False
-    alpha = q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS]
-    kind = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
-    if q[Q_KIND] == NONE:
-        q[Q_KIND] = kind
-    if lobe == 0:
-        q[Q_COUNT_DIFFUSE] += 1.0
-        q[Q_SOFT], q[Q_CAUSTIC] = 1.0, 0.0
-        q[Q_SPREAD] = max(q[Q_SPREAD], 0.1)
-    else:
-        q[Q_CAUSTIC] = 1.0 if q[Q_SOFT] > 0 and alpha < CAUSTIC_ALPHA else 0.0
-        q[Q_SPREAD] = max(q[Q_SPREAD], 0.1 * math.sqrt(alpha))
-    if lobe == 3:
-        q[Q_COUNT_THROUGH] += 1.0
-        if not thin:
-            f = surface.factors_of(w, np.int64(q[Q_MATERIAL]))
-            entering = q[Q_FRONT] > 0
-            q[Q_ABSORB_R] = f[M_ABSORB_R] if entering else 0.0
-            q[Q_ABSORB_G] = f[M_ABSORB_G] if entering else 0.0
-            q[Q_ABSORB_B] = f[M_ABSORB_B] if entering else 0.0
-    else:
-        q[Q_DEPTH] += 1.0
-        if lobe > 0:
-            q[Q_COUNT_GLOSSY] += 1.0
-    q[Q_LAST_KIND] = R_DIFFUSE if lobe == 0 else (R_THROUGH if lobe == 3 else R_GLOSSY)
-    start_beside(q, 1.0 if side > 0 else -1.0)
-    return True
-
-
-@lean
-def _within_limits(s: Any, q: Any) -> bool:
-    """Whether the path may still scatter here; the ray that came only went to see whether there is
-    a lamp.
-    """
-    return (
-        q[Q_DEPTH] <= s[S_BOUNCES]
-        and q[Q_COUNT_DIFFUSE] <= s[S_DIFFUSE]
-        and q[Q_COUNT_GLOSSY] <= s[S_SPECULAR]
-        and q[Q_COUNT_THROUGH] <= s[S_TRANSMISSION]
-        and q[Q_COUNT_VOLUME] <= s[S_VOLUME]
-    )
-
-
 @inner
 def _is_thin(w: Any, s: Any, q: Any) -> bool:
     return surface.factors_of(w, np.int64(q[Q_MATERIAL]))[M_THICK] <= 0 or s[S_REFRACTION] <= 0
@@ -374,16 +180,11 @@ def _look_for_lamps(w: Any, s: Any, q: Any, event: int) -> None:
 
 
 @lean
-def _vz(q: Any) -> float:
-    return -(q[Q_DX] * q[Q_NX] + q[Q_DY] * q[Q_NY] + q[Q_DZ] * q[Q_NZ])
-
-
-@lean
 def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     """Follow the path from an event to its end."""
     seed = np.uint32(q[Q_SEED])
     while event != DEAD:
-        if not _within_limits(s, q):
+        if not within_limits(s, q):
             return
         index, dim = np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
         if s[S_EARLY_END] > 0 and q[Q_DEPTH] > 0:
@@ -402,7 +203,7 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                 return
         else:
             thin = _is_thin(w, s, q)
-            kd, kg, kc, kt = bsdf.chances(q, _vz(q), thin, thin and bsdf.is_smooth(q))
+            kd, kg, kc, kt = bsdf.chances(q, vz(q), thin, thin and bsdf.is_smooth(q))
             if kd + kg + kc + kt <= 0:
                 return
             aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
@@ -430,7 +231,7 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
 @lean
 def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     """At the first event: every component its own number of rays, each followed to its end."""
-    if not _within_limits(s, q):
+    if not within_limits(s, q):
         return
     seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
     _look_for_lamps(w, s, q, event)
@@ -438,7 +239,7 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     thin = event == SURFACE and _is_thin(w, s, q)
     n0, n1, n2, n3 = np.int64(s[S_SPLIT_VOLUME]), np.int64(0), np.int64(0), np.int64(0)
     if event == SURFACE:
-        kd, kg, kc, kt = bsdf.chances(q, _vz(q), thin, thin and bsdf.is_smooth(q))
+        kd, kg, kc, kt = bsdf.chances(q, vz(q), thin, thin and bsdf.is_smooth(q))
         n0 = np.int64(s[S_SPLIT_DIFFUSE]) if kd > 0 else np.int64(0)
         n1 = np.int64(s[S_SPLIT_SPECULAR]) if kg > 0 else np.int64(0)
         n2 = np.int64(s[S_SPLIT_SPECULAR]) if kc > 0 else np.int64(0)
@@ -513,7 +314,7 @@ def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     """1 where nothing stands within reach in a direction spread by the cosine."""
     a, b = pair(np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT]) + DIM_DIRECTION)
     r, phi = math.sqrt(a), 2 * PI * b
-    _direction_to_world(q, r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a)))
+    direction_to_world(q, r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a)))
     if q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ] <= 0:
         return 0.0
     start_beside(q, 1.0)

@@ -7,7 +7,7 @@ The order is geometry, then textures from the largest to the smallest: what is n
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
@@ -19,14 +19,11 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import LEAF, NODE, aligned, build_boxes, build_mesh
-from mill_lane.core.render.light_table import gather_lights
+from mill_lane.core.render.build import LEAF, NODE, aligned, build_mesh
 from mill_lane.core.render.mip_chain import chain_values
 from mill_lane.core.render.sizes import loading_order, srgb_images
 from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
-from mill_lane.core.render.world import World
-from mill_lane.core.scene.model import Environment, Material, Part, Scene, Texture
-from mill_lane.core.scene.pose import node_matrix, world_matrices
+from mill_lane.core.scene.model import Material, Part, Scene, Texture
 
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
 ALONE = 0.5  # a mesh with more than this share of the triangles is built by all threads together
@@ -274,171 +271,3 @@ def _factors(m: Material) -> list[float]:
         m.clearcoat_roughness,
         0.0,
     ]
-
-
-@dataclass(frozen=True)
-class Shot:
-    """What of the recipe and of a preview changes the world itself.
-
-    `shutter` is in seconds from the frame's time on; `scales` make lamps by name weaker or
-    stronger; `only` shows the placed objects of one name alone; `environment` replaces the scene's
-    own.
-    """
-
-    shutter: float = 0.0
-    scales: Mapping[str, float] | None = None
-    only: str | None = None
-    environment: Environment | None = None
-
-
-def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
-    """The world at a time in seconds: instances placed, their hierarchy built, lights gathered."""
-    scene, shot = loaded.scene, shot or Shot()
-    matrices = world_matrices(scene, time)
-    moving_scene = any(n.channels for n in scene.nodes)
-    following = world_matrices(scene, time + 1.0 / scene.frame_rate) if moving_scene else matrices
-    keys = [matrices] * s.CAMERA_KEYS
-    if moving_scene and shot.shutter > 0:
-        keys = [
-            world_matrices(scene, time + shot.shutter * k / (s.CAMERA_KEYS - 1))
-            for k in range(s.CAMERA_KEYS)
-        ]
-    spare = len(scene.materials)
-    # Flattened to nothing, an object has no area to hit.
-    solid = np.abs(np.linalg.det(matrices[:, :3, :3])) >= 1e-18
-    inverses = np.linalg.inv(np.where(solid[:, None, None], matrices, np.eye(4)))
-    moves_on = ~(following == matrices).all((1, 2))
-    blurred = ~np.all([(k == matrices).all((1, 2)) for k in keys], axis=0)
-    rows, chosen, parts_of, names = [], [], [], []
-    moves: list[NDArray[np.float64]] = []
-    next_rows: list[NDArray[np.float64]] = []
-    for index, (node, mesh) in enumerate(scene.instances):
-        if not solid[node]:
-            continue
-        name = scene.nodes[node].name
-        hidden = s.HIDDEN if shot.only is not None and name != shot.only else 0
-        for i, p in enumerate(scene.meshes[mesh].parts):
-            if p.triangles == 0:
-                continue
-            k = loaded.mesh_parts[mesh, i]
-            material = p.material if p.material >= 0 else spare
-            plain = s.PLAIN if (matrices[node] == np.eye(4)).all() and not blurred[node] else 0
-            flags = (
-                plain | (s.SEE_THROUGH if _see_through(loaded.factors[material]) else 0) | hidden
-            )
-            move = followed = -1
-            if blurred[node]:
-                move = len(moves)
-                moves.append(np.array([x[node, :3].reshape(-1) for x in keys]))
-            if moves_on[node]:
-                followed = len(next_rows)
-                next_rows.append(following[node, :3].reshape(-1))
-            rows.append((*loaded.parts[k].tolist(), material, -1, flags, move, followed, index))
-            chosen.append(node)
-            parts_of.append(k)
-            names.append(name)
-    to_world, to_object = matrices[chosen, :3].reshape(-1, 12), inverses[chosen, :3].reshape(-1, 12)
-    boxes = [
-        _placed_boxes(k[chosen], loaded.bounds[parts_of])
-        for k in (keys if blurred.any() else keys[:1])
-    ]
-    low, high = np.min([b[0] for b in boxes], 0), np.max([b[1] for b in boxes], 0)
-    instances = np.array(rows, np.int64).reshape(-1, s.INSTANCE_COLUMNS)
-    world_rows = np.ascontiguousarray(to_world)
-    top, radius = np.zeros((1, NODE), np.float32), 1.0
-    if rows:
-        top = build_boxes(low, high)
-        radius = float(np.linalg.norm(high.max(0) - low.min(0))) / 2
-    lights = gather_lights(
-        scene,
-        matrices,
-        instances,
-        world_rows,
-        loaded.leaves,
-        loaded.leaf_counts,
-        loaded.factors,
-        loaded.slots,
-        loaded.textures,
-        radius,
-        shot.scales,
-        tuple(names),
-        shot.environment,
-    )
-    media = np.array(
-        [
-            [*m.box_min, *m.box_max, m.scatter, m.scatter + m.absorb, m.g]
-            for m in scene.media
-            if m.scatter + m.absorb > 0
-        ],
-        float,
-    ).reshape(-1, s.MEDIUM_COLUMNS)
-    return World(
-        top=top,
-        nodes=loaded.nodes,
-        leaves=loaded.leaves,
-        to_object=np.ascontiguousarray(to_object),
-        to_world=world_rows,
-        instances=instances,
-        normals=loaded.normals,
-        uvs=loaded.uvs,
-        triangles=loaded.triangles,
-        factors=loaded.factors,
-        slots=loaded.slots,
-        transforms=loaded.transforms,
-        textures=loaded.textures,
-        lights=lights,
-        media=media,
-        moves=np.array(moves).reshape(-1, s.CAMERA_KEYS, 12),
-        following=np.array(next_rows).reshape(-1, 12),
-    )
-
-
-def _see_through(factors: NDArray[np.float64]) -> bool:
-    """Whether a shadow ray may get through:
-
-    alpha, or clear glass that is thin (or is looked through without bending).
-    """
-    return bool(factors[s.M_MODE] != s.OPAQUE or factors[s.M_TRANSMIT] > 0)
-
-
-def _placed_boxes(
-    m: NDArray[np.float64], box: NDArray[np.float64]
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """World boxes round boxes (N, 6) placed by matrices (N, 4, 4), dilate by what float32 may
-    lose: two (N, 3).
-    """
-    centre = np.einsum("nij,nj->ni", m[:, :3, :3], (box[:, :3] + box[:, 3:]) / 2) + m[:, :3, 3]
-    half = np.einsum("nij,nj->ni", np.abs(m[:, :3, :3]), (box[:, 3:] - box[:, :3]) / 2)
-    pad = 1e-6 * (np.abs(centre) + half) + 1e-9
-    return centre - half - pad, centre + half + pad
-
-
-def camera_track(
-    scene: Scene, time: float, shutter: float, width: int, height: int, camera: str | None = None
-) -> tuple[NDArray[np.float64], float]:
-    """The camera over the shutter and in the next frame:
-
-    ((CAMERA_KEYS + 1) x 12, angle of a pixel in radians).
-
-    A row is position, direction to the picture's middle, to its right edge, to its top edge.
-    Raises MillError when there is no such camera.
-    """
-    try:
-        node = scene.camera_node(camera)
-    except KeyError as e:
-        raise MillError(
-            f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
-        ) from e
-    t = math.tan(scene.cameras[scene.nodes[node].camera].yfov / 2)
-    rows = []
-    for at in [time + shutter * k / (s.CAMERA_KEYS - 1) for k in range(s.CAMERA_KEYS)] + [
-        time + 1.0 / scene.frame_rate
-    ]:
-        m = node_matrix(scene, node, at)
-        axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
-        rows.append(
-            np.concatenate(
-                [m[:3, 3], -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t]
-            )
-        )
-    return np.concatenate(rows), 2 * t / height

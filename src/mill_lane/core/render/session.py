@@ -22,7 +22,8 @@ from mill_lane.core.recipe import Recipe, Region, clip_region
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.film import Film, dilate, film_noise, new_film
 from mill_lane.core.render.layers import resolved
-from mill_lane.core.render.load import Loaded, pose
+from mill_lane.core.render.load import Loaded
+from mill_lane.core.render.pose import pose
 from mill_lane.core.render.profile import Profile, Work, new_work
 from mill_lane.core.render.settings import Preview, settings_of, shot_of
 from mill_lane.core.render.state import read_state, saved_array, write_state

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.load import Shot, camera_track
+from mill_lane.core.render.pose import Shot, camera_track
 from mill_lane.core.scene.model import Environment, Scene
 
 SENSOR_HEIGHT = (

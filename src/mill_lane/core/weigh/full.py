@@ -18,7 +18,8 @@ from mill_lane.core.weigh.analysis import Analysis, TextureRow, Visibility
 from mill_lane.core.weigh.images import ImageUse, inspect_image
 from mill_lane.core.weigh.lighting import LightView, light_view, reach, strong_and_small
 from mill_lane.core.weigh.measure import PICTURE_HEIGHT, weigh
-from mill_lane.core.weigh.visibility import CLASSES, Observer, View, observe
+from mill_lane.core.weigh.observe import observe
+from mill_lane.core.weigh.visibility import CLASSES, Observer, View
 
 LIT_FRAMES = 3  # frames of the small renders: first, middle, last
 Ready = Callable[[Analysis], None]

@@ -8,18 +8,17 @@ the cosine, and one ray towards a lamp.  What those meet lights or shades what i
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import LEAF
-from mill_lane.core.render.load import Loaded, camera_track, pose
+from mill_lane.core.render.load import Loaded
+from mill_lane.core.render.pose import camera_track, pose
 from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.world import World
-from mill_lane.core.weigh.frames import stands_still
 from mill_lane.core.weigh.hits import (
     F64,
     FAR,
@@ -48,27 +47,6 @@ RARE = (
     0.001  # of the picture: what all objects that came into a higher class may have of it together
 )
 OFTEN = 1000  # places at which a texture was met, from which on its need is held to STEADY
-
-
-def spread(frames: tuple[int, int]) -> list[list[int]]:
-    """Frames of a range in the order of looking:
-
-    both ends and the middle first, then always halfway between.
-    """
-    first, last = frames
-    n = last - first + 1
-    most = min(n, MOST_FRAMES)
-    chosen: list[int] = []
-    out: list[list[int]] = []
-    steps = 2
-    while len(chosen) < most:
-        wanted = [first + round(i * (n - 1) / steps) for i in range(steps + 1)]
-        new = sorted(set(wanted) - set(chosen))[: most - len(chosen)]
-        if new:
-            out.append(new)
-            chosen += new
-        steps *= 2
-    return out
 
 
 @dataclass
@@ -354,88 +332,3 @@ def _through_boxes(media: F64, rays: Rays) -> NDArray[np.bool_]:
         near, far = np.minimum(a, b).max(1), np.maximum(a, b).min(1)
         out |= far > np.maximum(near, 0)
     return out
-
-
-def observe(observer: Observer, progress: Progress = silent) -> View:
-    """Visibility at more and more frames until what is seen, and how sharply, stays the same.
-
-    The answer is steady when the objects that the last round of frames brought into a higher class
-    have less than a thousandth of the picture together, and no texel need of a texture that is met
-    often moved by more than 5 %; otherwise all of a spread of 33 frames were looked at.
-    """
-    scene = observer.loaded.scene
-    if stands_still(scene, [n for n, _ in (*scene.instances, *scene.placed_lights)]):
-        observer = replace(observer, world=pose(observer.loaded, 0.0))
-    rounds = [[(f, 0) for f in group] for group in spread(scene.frames)]
-    if scene.frames[0] == scene.frames[1]:
-        rounds = [[(scene.frames[0], i)] for i in range(PASSES)]
-    planned = sum(len(r) for r in rounds)
-    done: list[tuple[int, Seen]] = []
-    before: tuple[I64, dict[int, tuple[float, float]]] | None = None
-    steady = False
-    for jobs in rounds:
-        # One after another: numpy holds the interpreter most of the time, and two threads hinder
-        # each other.
-        for frame, turn in jobs:
-            seen = observer.frame(frame, turn)
-            done.append((frame, seen))
-            progress(len(done) / planned, f"looking: frame {frame}, {len(done)} of up to {planned}")
-        best = np.max([x.best for _, x in done], axis=0)
-        needs = _needs([x for _, x in done])
-        if before is not None:
-            fresh = np.mean([x.pixels for _, x in done], axis=0)[best > before[0]].sum()
-            often = {
-                i
-                for i in needs
-                if sum(len(a) for _, x in done for a in x.needs.get(i, [])) >= OFTEN
-            }
-            if fresh < RARE and _still(before[1], needs, often):
-                steady = True
-                break
-        before = best, needs
-    every = [x for _, x in done]
-    pixels = np.array([x.pixels for x in every])
-    layers = [x.layers[0] for x in every]
-    deepest = int(
-        np.argmax(
-            [int(x.max(initial=0)) * 1e6 + float(x.mean()) if len(x) else 0.0 for x in layers]
-        )
-    )
-    whole = np.concatenate(layers)
-    rays = sum(x.rays for x in every)
-    return View(
-        frames=sorted({f for f, _ in done}),
-        rays=rays,
-        steady=steady or len(done) >= scene.frames[1] - scene.frames[0] + 1,
-        best=best,
-        most=pixels.max(0),
-        where=np.array([done[i][0] for i in pixels.argmax(0)], np.int64),
-        mean=pixels.mean(0),
-        needs=needs,
-        transparency_depth=int(whole.max(initial=0)),
-        transparency_depth_p99=int(np.ceil(np.percentile(whole, 99))),
-        overlap=layers[deepest].reshape(observer.rows, observer.wide),
-        overlap_frame=done[deepest][0],
-        fog=sum(x.fog for x in every) / max(rays, 1),
-    )
-
-
-def _needs(seen: list[Seen]) -> dict[int, tuple[float, float]]:
-    """The 98th percentile over all places where a texture was met."""
-    out = {}
-    for image in {i for x in seen for i in x.needs}:
-        found = np.concatenate([a for x in seen for a in x.needs.get(image, [])])
-        if len(found):
-            width, height = np.percentile(found, 98, axis=0)
-            out[image] = (float(width), float(height))
-    return out
-
-
-def _still(
-    before: dict[int, tuple[float, float]], after: dict[int, tuple[float, float]], often: set[int]
-) -> bool:
-    return all(
-        i in before
-        and all(abs(a - b) <= STEADY * b for a, b in zip(after[i], before[i], strict=True))
-        for i in often
-    )
