@@ -1,12 +1,14 @@
-"""Devices: this computer's own, and simulated cards."""
+"""Devices: the ones found on this computer, and simulated ones."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.devices.kinds import DEVICE_KINDS
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.jobs.lookup import device_of, find_device, own_cpu
@@ -24,16 +26,16 @@ class Settings:
     samples_in_flight: int = 262_144
 
 
-def card(settings: Settings) -> Device:
-    """A simulated card.  Raises MillError where its figures do not go together."""
+def _changed(old: Device, settings: Settings) -> Device:
+    """The device with what can be set of its kind."""
+    names = ("desktop_bytes", *DEVICE_KINDS[old.kind].settings)
+    change = {name: getattr(settings, name) for name in names}
+    return _made(old.model_dump() | change)
+
+
+def _made(values: dict[str, Any]) -> Device:
     try:
-        return Device(
-            name=settings.name,
-            kind="card",
-            memory_bytes=settings.memory_bytes,
-            desktop_bytes=settings.desktop_bytes,
-            samples_in_flight=settings.samples_in_flight,
-        )
+        return Device.model_validate(values)
     except ValueError as e:
         raise _wrong(e) from e
 
@@ -45,9 +47,24 @@ def _wrong(e: ValueError) -> MillError:
     return MillError(f"{said}.", "Change the figures and save again.")
 
 
-def add_card(db: Session, job: Job, settings: Settings) -> DeviceRow:
-    """Add a simulated card, and choose it for a job."""
-    row = DeviceRow(data=card(settings).model_dump(mode="json"))
+def add(db: Session, job: Job, kind: str, settings: Settings) -> DeviceRow:
+    """Add a device of a kind, and choose it for a job.
+
+    Raises
+    ------
+    MillError
+        Where devices of this kind are not added by hand, or the figures do not go together.
+    """
+    if kind not in DEVICE_KINDS or not DEVICE_KINDS[kind].addable:
+        offered = ", ".join(k.name for k in DEVICE_KINDS if k.addable)
+        raise MillError(f"No device of the kind “{kind}” can be added.", f"Choose from {offered}.")
+    values = {name: getattr(settings, name) for name in DEVICE_KINDS[kind].settings}
+    device = _made(
+        {"kind": kind, "name": settings.name, "memory_bytes": settings.memory_bytes}
+        | {"desktop_bytes": settings.desktop_bytes}
+        | values
+    )
+    row = DeviceRow(data=device.model_dump(mode="json"))
     db.add(row)
     db.flush()
     job.device_id = row.id
@@ -55,18 +72,9 @@ def add_card(db: Session, job: Job, settings: Settings) -> DeviceRow:
 
 
 def edit(db: Session, number: int, settings: Settings) -> None:
-    """Change a device; of the computer's own CPU only what is kept free can be changed."""
+    """Change what can be set of a device, by its kind."""
     row = find_device(db, number)
-    old = device_of(row)
-    if old.kind == "card":
-        row.data = card(settings).model_dump(mode="json")
-        return
-    kept = {"desktop_bytes": settings.desktop_bytes, "threads_free": settings.threads_free}
-    try:
-        new = Device.model_validate(old.model_copy(update=kept).model_dump())
-    except ValueError as e:
-        raise _wrong(e) from e
-    row.data = new.model_dump(mode="json")
+    row.data = _changed(device_of(row), settings).model_dump(mode="json")
 
 
 def remove(db: Session, number: int) -> None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from mill_lane.core.devices.kinds import DEVICE_KINDS
 
 GB = 10**9
 
@@ -20,14 +22,19 @@ class Device(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     name: Annotated[str, Field(min_length=1, max_length=80)]
-    kind: Literal["cpu", "card"]
+    kind: str
     memory_bytes: Annotated[int, Field(ge=10**6, le=10**13)]
     desktop_bytes: Annotated[int, Field(ge=0, le=10**13)] = 0
     threads: Annotated[int, Field(ge=1, le=4096)] = 1
     threads_free: Annotated[int, Field(ge=0, le=4095)] = 1
-    samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = (
-        0  # cards keep this many paths at once
-    )
+    samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = 0  # paths kept at once
+
+    @field_validator("kind")
+    @classmethod
+    def _kind_is_known(cls, value: str) -> str:
+        if value not in DEVICE_KINDS:
+            raise ValueError(f"is one of {', '.join(DEVICE_KINDS.names)}")
+        return value
 
     @model_validator(mode="after")
     def _something_is_left(self) -> Device:
@@ -49,7 +56,13 @@ class Device(BaseModel):
 
     @property
     def simulated(self) -> bool:
-        return self.kind == "card"
+        """Whether only its memory is modelled."""
+        return DEVICE_KINDS[self.kind].simulated
+
+    @property
+    def batches(self) -> bool:
+        """Whether it keeps a number of paths in flight, rather than one for each thread."""
+        return DEVICE_KINDS[self.kind].batches
 
 
 DEMO_CARD = Device(

@@ -53,7 +53,7 @@ def memory(shot: Shot) -> Iterable[Result]:
 def threads(shot: Shot) -> Iterable[Result]:
     """Whether the computer stays usable (one thread kept free, common practice)."""
     d = shot.device
-    if d.kind == "cpu":
+    if not d.batches:
         text = f"{d.threads_free} of {d.threads} threads kept free for other work."
         yield Result("threads", "ok" if d.threads_free > 0 else "warning", text)
 

@@ -146,7 +146,7 @@ def draw_up(
     steps += [
         Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, light_count)
     ]
-    if device.kind == "card":
+    if device.batches:
         steps.append(
             Step(
                 "in_flight",

@@ -42,7 +42,7 @@ class WhatIf(BaseModel):
     def device(self, device: Device, pixels: int) -> Device:
         """The device with what is asked of it; what is lent counts as its own, and is slower."""
         change: dict[str, Any] = {"memory_bytes": device.memory_bytes + self.lend}
-        if device.kind == "card":
+        if device.batches:
             change["samples_in_flight"] = self.in_flight(device, pixels)
         return device.model_copy(update=change)
 

@@ -82,7 +82,7 @@ def what_if_sheet(asked: WhatIf, final: Recipe, device: Device, recipe: Recipe) 
         Choice("width", "Width", recipe.width, final.width, "px"),
         Choice("height", "Height", recipe.height, final.height, "px"),
     ]
-    if device.kind == "card":
+    if device.batches:
         out += [
             Choice(
                 "flight",
@@ -168,5 +168,5 @@ def sources(recipe: Recipe, device: Device, other: MemoryProfile | None) -> dict
         "textures": "sizes of the arrays, with mip levels",
         "environment": "sizes of the arrays",
         "film": f"layers at {where}, and what measuring the noise takes",
-        "in_flight": "120 bytes a path" if device.simulated else "a stack for each thread",
+        "in_flight": "120 bytes a path" if device.batches else "a stack for each thread",
     }

@@ -10,6 +10,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
 from mill_lane.core.devices.cpu import find_machine
+from mill_lane.core.devices.kinds import CARD, DEVICE_KINDS
 from mill_lane.core.devices.model import GB
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.jobs import devices
@@ -54,6 +55,7 @@ def page(
     return c.draw(
         machine=find_machine(),
         rows=lines,
+        addable=[k for k in DEVICE_KINDS if k.addable],
         edit=edit,
         profiles=every,
         most=max(x.device.memory_bytes for x in lines),
@@ -65,6 +67,7 @@ def page(
 class DeviceForm(BaseModel):
     """A device as the page has it: sizes in GB."""
 
+    kind: Annotated[str, Field(max_length=40)] = CARD.name
     name: Annotated[str, Field(min_length=1, max_length=80)]
     memory_gb: Annotated[float, Field(gt=0, le=10000, title="Memory")]
     desktop_gb: Annotated[float, Field(ge=0, le=10000, title="Kept for the desktop")] = 0
@@ -83,15 +86,15 @@ class DeviceForm(BaseModel):
 
 
 @router.post("/api/jobs/{job}/devices")
-def add_card(db: Db, job: int, form: DeviceForm) -> Done:
-    """Add a simulated card, and choose it."""
-    devices.add_card(db, find_job(db, job), form.settings())
+def add_device(db: Db, job: int, form: DeviceForm) -> Done:
+    """Add a device of a kind, and choose it."""
+    devices.add(db, find_job(db, job), form.kind, form.settings())
     return Done()
 
 
 @router.put("/api/devices/{device}")
 def edit_device(db: Db, device: int, form: DeviceForm) -> Done:
-    """Change a device.  Of the computer's own CPU only what is kept free can be changed."""
+    """Change what can be set of a device."""
     devices.edit(db, device, form.settings())
     return Done()
 

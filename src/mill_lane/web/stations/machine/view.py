@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from mill_lane.core.devices.kinds import DEVICE_KINDS
 from mill_lane.core.devices.memory_profile import UNITS, Logged, MemoryProfile, predicted
 from mill_lane.core.devices.model import GB, Device
 from mill_lane.core.weigh.ledger import Verdict
@@ -17,6 +18,11 @@ class DeviceLine:
     row: DeviceRow
     device: Device
     verdict: Verdict
+
+    @property
+    def settings(self) -> tuple[str, ...]:
+        """The fields of the device that can be set."""
+        return DEVICE_KINDS[self.device.kind].settings
 
 
 @dataclass(frozen=True)

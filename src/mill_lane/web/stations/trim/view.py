@@ -40,8 +40,12 @@ def figure(summary: Summary) -> Figure:
 
 def parameters(trim: str, rule: str) -> dict[str, Any]:
     """The parameters of a trim that the page lets one choose."""
-    takes_rule = trim in TRIMS and "rule" in TRIMS[trim].parameters_type.model_fields
-    return {"rule": rule} if takes_rule else {}
+    return {"rule": rule} if takes_rule(trim) else {}
+
+
+def takes_rule(trim: str) -> bool:
+    """Whether a trim goes by a rule that one chooses."""
+    return trim in TRIMS and "rule" in TRIMS[trim].parameters_type.model_fields
 
 
 def proposed(db: Session, home: Home, summary: Summary, trim: str, rule: str) -> trims.Proposals:
@@ -83,12 +87,12 @@ def context(
     sizes = trims.image_bytes_after(a, entries)
     after = draw_up(a, summary.final, device, texture_sizes=sizes)
     rule = str(getattr(found.parameters, "rule", rule))
-    some, none = HEADS.get(rule, ("%s", "Nothing to propose"))
-    one, many = ("texture has", "textures have") if rule == "footprint" else ("texture", "textures")
     return {
         "trim": found.trim,
+        "trims": list(TRIMS),
+        "takes_rule": takes_rule(found.trim.name),
         "rule": rule,
-        "head": some % plural(len(lines), one, many) if lines else none,
+        "head": head_of(found, rule),
         "lines": lines,
         "staged": entries,
         "all_staged": bool(lines) and all(x.exact for x in lines),
@@ -96,6 +100,16 @@ def context(
         "saved": sum(t.memory_bytes - sizes[t.index] for t in a.textures if t.index in sizes),
         "held": sum(s.bytes for s in texture_steps(a)),
     }
+
+
+def head_of(found: trims.Proposals, rule: str) -> str:
+    """The page's heading: how much there is to trim."""
+    if not takes_rule(found.trim.name):
+        proposals = plural(len(found.found), "proposal")
+        return f"{found.trim.title}: {proposals if found.found else 'nothing to propose'}"
+    some, none = HEADS.get(rule, ("%s by the rule", "Nothing to propose"))
+    one, many = ("texture has", "textures have") if rule == "footprint" else ("texture", "textures")
+    return some % plural(len(found.found), one, many) if found.found else none
 
 
 def _line(found: trims.Proposals, p: Proposal, entry: TrimEntry | None, most: int) -> Line:

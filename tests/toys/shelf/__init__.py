@@ -1,0 +1,1 @@
+"""A station: what stands on the shelf."""
