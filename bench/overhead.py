@@ -1,4 +1,6 @@
-"""What counting work costs, and what keeping all layers costs: the room, one thread, interleaved."""
+"""What counting work costs, and what keeping all layers costs: the room, one thread,
+interleaved.
+"""
 
 from __future__ import annotations
 

@@ -34,7 +34,9 @@ def bare(
 
 
 def room() -> Mesh:
-    """A hall of 10 x 4 x 8 m full of crates, balls and loaves, thrown at random from a fixed seed."""
+    """A hall of 10 x 4 x 8 m full of crates, balls and loaves, thrown at random from a fixed
+    seed.
+    """
     rng = np.random.default_rng(1)
     pieces = [bare(shapes.box((10.0, 4.0, 8.0)))]
     for _ in range(1200):

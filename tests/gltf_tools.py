@@ -14,7 +14,8 @@ ROOT = Path(__file__).resolve().parent.parent
 VALIDATE = """
 const fs = require("fs"), validator = require("gltf-validator");
 validator.validateBytes(new Uint8Array(fs.readFileSync(process.argv[1])), {maxIssues: 100})
-  .then((r) => console.log(JSON.stringify(r.issues)), (e) => console.log(JSON.stringify({numErrors: 1, messages: [String(e)]})));
+  .then((r) => console.log(JSON.stringify(r.issues)), (e) => console.log(JSON.stringify({numErrors:
+  1, messages: [String(e)]})));
 """
 
 

@@ -56,7 +56,9 @@ def scene_of(
     lights: tuple[tuple[Light, Any], ...] = (),
     **more: Any,
 ) -> Scene:
-    """Each geometry as a mesh of its own with its material, a camera, and lamps as (light, matrix)."""
+    """Each geometry as a mesh of its own with its material, a camera, and lamps as (light,
+    matrix).
+    """
     meshes = tuple(Mesh(f"mesh {i}", (part_of(g, i),)) for i, (g, _) in enumerate(things))
     nodes = [Node(f"thing {i}", mesh=i) for i in range(len(things))]
     nodes.append(Node("camera", matrix=looking(eye, at, up), camera=0))
@@ -92,7 +94,9 @@ def render(
 
 
 def mean_luma(session: Session) -> tuple[float, float]:
-    """The mean luminance of the picture, and its standard error from the film's own second moments."""
+    """The mean luminance of the picture, and its standard error from the film's own second
+    moments.
+    """
     film = session.film
     n = film.samples.astype(float)
     mean = film.luma[..., 0] / n

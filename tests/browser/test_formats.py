@@ -76,9 +76,8 @@ class TestFormats(BrowserCase):
         self.find("input[name='q']").clear()
         self.find("input[name='q']").send_keys("\n")
         self.until(lambda: "q=" not in self.driver.current_url and len(self.names()) == 2)
-        script = "document.querySelector(\"svg a[aria-label='cube'] polygon\").dispatchEvent(new MouseEvent('click', {bubbles: true}))"
-        self.driver.execute_script(script)
-        self.until(
+        script = "document.querySelector(\"svg a[aria-label='cube'] polygon\").dispatchEvent(new
+        MouseEvent('click', {bubbles: true}))" self.driver.execute_script(script) self.until(
             lambda: "cube" in self.find("tr.chosen").text,
             20,
             "for the row of what was chosen in the plan",
@@ -126,7 +125,8 @@ class TestFormats(BrowserCase):
     def test_what_is_damaged(self) -> None:
         path = self.downloads / "half.ply"
         path.write_bytes(
-            b"ply\nformat binary_little_endian 1.0\nelement vertex 9\nproperty float x\nend_header\n12"
+            b"ply\nformat binary_little_endian 1.0\nelement vertex 9\nproperty float x\n"
+            b"end_header\n12"
         )
         self.visit("/")
         self.find("#pick").send_keys(str(path))

@@ -78,7 +78,8 @@ class TestWeighing(BrowserCase):
         self.assertNotEqual(self.find("[data-wedge]").get_attribute("points"), wedge)
         self.assertEqual(self.find("output").text, "60")
         self.driver.execute_script(
-            "document.querySelector('input[type=range]').dispatchEvent(new Event('change', {bubbles: true}))"
+            "document.querySelector('input[type=range]').dispatchEvent(new Event('change', "
+            "{bubbles: true}))"
         )
         self.until(lambda: "frame=60" in self.driver.current_url)
         moved = self.find("[data-wedge]").get_attribute("points")

@@ -94,10 +94,12 @@ class TestDamage(unittest.TestCase):
         """A binary PLY with a triangle, a quad and a face of two: read row by row."""
         out = io.BytesIO()
         out.write(
-            b"ply\nformat binary_big_endian 1.0\nelement vertex 5\nproperty float x\nproperty float y\nproperty float z\n"
+            b"ply\nformat binary_big_endian 1.0\nelement vertex 5\nproperty float x\nproperty "
+            b"float y\nproperty float z\n"
         )
         out.write(
-            b"element face 3\nproperty list uchar int vertex_index\nproperty uchar flag\nend_header\n"
+            b"element face 3\nproperty list uchar int vertex_index\nproperty uchar flag\n"
+            b"end_header\n"
         )
         out.write(
             np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [2, 0, 0]], ">f4").tobytes()

@@ -244,7 +244,9 @@ class TestAgainstTrimesh(Folder):
         )
 
     def test_bunny_and_teapot(self) -> None:
-        """The npm packages' meshes: triangles, Euler characteristic and area as trimesh has them."""
+        """The npm packages' meshes: triangles, Euler characteristic and area as trimesh has
+        them.
+        """
         for name in ("bunny", "teapot"):
             mesh = trimesh.Trimesh(*npm_mesh(name), process=False)
             self.same(mesh, "obj")

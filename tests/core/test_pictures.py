@@ -71,7 +71,9 @@ class TestMetrics(unittest.TestCase):
             self.assertAlmostEqual(ssim(x[..., 0], y[..., 0]), want, places=9)
 
     def test_noise_of_a_known_size(self) -> None:
-        """Noise of standard deviation s gives an RMSE of s, and PSNR falls by 6.02 dB as s doubles."""
+        """Noise of standard deviation s gives an RMSE of s, and PSNR falls by 6.02 dB as s
+        doubles.
+        """
         noise = np.random.default_rng(1).normal(size=(200, 200))
         flat = np.full((200, 200), 0.5)
         self.assertAlmostEqual(rmse(flat + 0.1 * noise, flat), 0.1, delta=0.001)

@@ -124,7 +124,9 @@ class TestLobes(unittest.TestCase):
             self.assertGreater(chi.pvalue, 1e-4, (lobe, thin))
 
     def test_no_energy_is_made(self) -> None:
-        """What all lobes reflect and let through together is at most 1 (a furnace by quadrature)."""
+        """What all lobes reflect and let through together is at most 1 (a furnace by
+        quadrature).
+        """
         for theta in (0.2, 0.9, 1.3):
             for q, thin in (
                 (material_path(metallic=0.0, alpha=0.5), False),

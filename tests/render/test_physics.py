@@ -72,7 +72,9 @@ class TestAreaLights(unittest.TestCase):
             self.assertAlmostEqual(got, math.pi * 2.0 * factor, delta=max(4 * error, 0.004))
 
     def test_rectangle_over_its_corner(self) -> None:
-        """A differential element under the corner of a parallel rectangle (Howell's catalog, B-4)."""
+        """A differential element under the corner of a parallel rectangle (Howell's catalog,
+        B-4).
+        """
         a, b, h = 1.0, 1.5, 1.0
         sheet = shapes.sheet(np.array([0, h, 0.0]), np.array([a, 0, 0.0]), np.array([0, 0, b]))
         x, y = a / h, b / h

@@ -85,7 +85,9 @@ class TestHits(unittest.TestCase):
         self.compare(loaf.positions, loaf.triangles, o, d)
 
     def test_the_bunny_and_the_teapot(self) -> None:
-        """The Stanford bunny and the Utah teapot as their npm packages have them (public domain)."""
+        """The Stanford bunny and the Utah teapot as their npm packages have them (public
+        domain).
+        """
         rng = np.random.default_rng(8)
         for name in ("bunny", "teapot"):
             positions, triangles = npm_mesh(name)
@@ -130,7 +132,9 @@ class TestHits(unittest.TestCase):
         self.assertEqual(int((q < 0).sum()), 0)
 
     def test_instances_are_where_their_matrices_say(self) -> None:
-        """The same meshes placed by matrices and baked into world space are hit at the same places."""
+        """The same meshes placed by matrices and baked into world space are hit at the same
+        places.
+        """
         rng = np.random.default_rng(4)
         loaf = shapes.loaf(0.3, 0.2, 0.15, 24, 2, 1)
         matrices = []
@@ -347,10 +351,13 @@ class TestTwins(unittest.TestCase):
 
         code = (
             "import numpy as np\nfrom mill_lane.core.render.jit import VECTORS\n"
-            "from mill_lane.core.render.shooting import Shooter, mesh_world\nfrom mill_lane.demo import shapes\n"
+            "from mill_lane.core.render.shooting import Shooter, mesh_world\nfrom mill_lane.demo "
+            "import shapes\n"
             "g = shapes.loaf(0.3, 0.16, 0.13, 30, 3, 4)\nr = np.random.default_rng(0)\n"
-            "s = Shooter(mesh_world(g.positions, g.triangles), r.normal(size=(4000, 3)), -r.normal(size=(4000, 3)))\n"
-            "s.closest()\nprint(int(VECTORS), int(s.numbers.sum()), float(np.where(s.slots >= 0, s.t, 0).sum()))"
+            "s = Shooter(mesh_world(g.positions, g.triangles), r.normal(size=(4000, 3)), "
+            "-r.normal(size=(4000, 3)))\n"
+            "s.closest()\nprint(int(VECTORS), int(s.numbers.sum()), float(np.where(s.slots >= 0, "
+            "s.t, 0).sum()))"
         )
         out = []
         for scalar in ("", "1"):

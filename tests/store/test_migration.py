@@ -1,9 +1,10 @@
 """A home made by version 0.1's code: every job, trial, version and run is there as before.
 
-`homes/0003.tar.xz` was made by that code on the small demo: trials (one taken out, one of a crop with
-something left out, one paused with its state, one waiting), a run, a trim, staged textures, an export,
-a scene read in another unit, a job put away, a file that could not be read, a waiting upload, a memory
-profile with trials.  The three scene files over 200 kB are left out to keep it small.
+`homes/0003.tar.xz` was made by that code on the small demo: trials (one taken out, one of a crop
+with something left out, one paused with its state, one waiting), a run, a trim, staged textures, an
+export, a scene read in another unit, a job put away, a file that could not be read, a waiting
+upload, a memory profile with trials.  The three scene files over 200 kB are left out to keep it
+small.
 """
 
 from __future__ import annotations

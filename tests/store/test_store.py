@@ -53,7 +53,9 @@ class TestStore(WithHome):
                 self.home.files.path(wrong)
 
     def test_files_from_another_file_system(self) -> None:
-        """Where a file cannot be renamed it is copied, synced, and only then stands in its place."""
+        """Where a file cannot be renamed it is copied, synced, and only then stands in its
+        place.
+        """
         path = self.home.scratch / "far"
         path.write_bytes(b"x" * 3_000_000)
         kept = type(path).replace

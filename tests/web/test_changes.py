@@ -1,4 +1,6 @@
-"""What pages ask for: it is done, kept, and undone; what cannot be done is refused with a reason."""
+"""What pages ask for: it is done, kept, and undone; what cannot be done is refused with a
+reason.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Whatever is sent, the answer is no 5xx: every POST and PUT of our own OpenAPI document, every query."""
+"""Whatever is sent, the answer is no 5xx: every POST and PUT of our own OpenAPI document, every
+query.
+"""
 
 from __future__ import annotations
 

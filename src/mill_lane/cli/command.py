@@ -26,8 +26,8 @@ class Command:
     add_arguments : callable
         Adds its arguments to a parser.
     run : callable
-        Does it; returns what --json prints, or None.  It loads what it needs by itself, so that other
-        commands start at once.
+        Does it; returns what --json prints, or None.  It loads what it needs by itself, so that
+        other commands start at once.
     """
 
     name: str

@@ -26,8 +26,8 @@ def nonnegative(a: F64, b: F64) -> F64:
 
     Notes
     -----
-    The equation is taken apart along the eigenvectors of `a`, so that the active-set method of Lawson
-    and Hanson (Solving Least Squares Problems, chapter 23) can be used on its square root.
+    The equation is taken apart along the eigenvectors of `a`, so that the active-set method of
+    Lawson and Hanson (Solving Least Squares Problems, chapter 23) can be used on its square root.
     """
     values, vectors = np.linalg.eigh(a)
     told = values > FAINT * max(float(values.max(initial=0.0)), 1e-300)

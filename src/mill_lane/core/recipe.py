@@ -34,12 +34,13 @@ class Recipe(BaseModel):
     """How a picture is to be rendered.
 
     Lengths are pixels.  `noise` is the relative standard error of a pixel's luminance at which it
-    is left alone once it has its least samples (0: never); with `converged_fraction` below 1 the render ends
-    when that share of the pixels is. `time_limit` is seconds (0 for none), `exposure` is in stops
-    and only affects what is shown, never the EXR. `bounces` counts reflections and fog together;
-    passing through glass counts by itself, straight through panes and holes as transparent layers.
-    The splits are rays at the first thing that is met, each multiplying one component. `russian_roulette_threshold`
-    and `pattern_block` are preview means: they save time and leave blotches.
+    is left alone once it has its least samples (0: never); with `converged_fraction` below 1 the
+    render ends when that share of the pixels is. `time_limit` is seconds (0 for none), `exposure`
+    is in stops and only affects what is shown, never the EXR. `bounces` counts reflections and fog
+    together; passing through glass counts by itself, straight through panes and holes as
+    transparent layers. The splits are rays at the first thing that is met, each multiplying one
+    component. `russian_roulette_threshold` and `pattern_block` are preview means: they save time
+    and leave blotches.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -127,7 +128,8 @@ class Recipe(BaseModel):
     def _minimum_is_not_above_maximum(self) -> Recipe:
         if self.min_samples > self.samples:
             raise ValueError(
-                f"Samples, at least ({self.min_samples}) is above samples, at most ({self.samples}): "
+                f"Samples, at least ({self.min_samples}) is above samples, at most "
+                f"({self.samples}): "
                 "lower the first or raise the second"
             )
         return self

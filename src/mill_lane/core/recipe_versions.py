@@ -1,7 +1,7 @@
 """Stored recipes of every schema version, upgraded when they are read.
 
-A recipe is stored as JSON with its `schema_version`.  A renamed or changed field is one more step here;
-what was stored before stays as it is and is upgraded each time it is read.
+A recipe is stored as JSON with its `schema_version`.  A renamed or changed field is one more step
+here; what was stored before stays as it is and is upgraded each time it is read.
 """
 
 from __future__ import annotations

@@ -29,8 +29,8 @@ class Registry(Generic[T]):
 
     Notes
     -----
-    A registry is filled while its module is imported.  Code from outside the package adds to it with
-    `add` before anything is served.
+    A registry is filled while its module is imported.  Code from outside the package adds to it
+    with `add` before anything is served.
     """
 
     def __init__(self, what: str, *things: T) -> None:

@@ -30,6 +30,7 @@ class Size:
     cells: float
 
     def n(self, cells: int, least: int = 4) -> int:
+        """So many cells, at this size of the demo."""
         return max(least, round(cells * self.cells))
 
 
@@ -44,6 +45,7 @@ class Bakery:
     lights: list[Light] = field(default_factory=list)
 
     def texture(self, name: str, repeat: float = 1.0) -> TextureUse | None:
+        """Use a texture by name; None where this demo has none of it."""
         for i, image in enumerate(self.images):
             if image.name == name:
                 return TextureUse(i, scale=(repeat, repeat))
@@ -64,6 +66,7 @@ class Bakery:
         return len(self.materials) - 1
 
     def mesh(self, name: str, *pieces: tuple[Geometry, int]) -> int:
+        """Add a mesh of pieces with their materials; returns its number."""
         self.meshes.append(Mesh(name, tuple(part_of(g, m) for g, m in pieces)))
         return len(self.meshes) - 1
 

@@ -16,6 +16,7 @@ Plane = NDArray[np.float32]
 
 
 def seeded(name: str) -> np.random.Generator:
+    """Random numbers that depend on the name alone."""
     return np.random.default_rng(zlib.crc32(name.encode()))
 
 

@@ -55,6 +55,7 @@ def join(*pieces: Geometry) -> Geometry:
 
 
 def moved(g: Geometry, by: tuple[float, float, float]) -> Geometry:
+    """The same shape elsewhere."""
     return Geometry(g.positions + np.array(by, np.float32), g.normals, g.uvs, g.triangles)
 
 
@@ -72,7 +73,9 @@ def sheet(origin: Array, along: Array, across: Array, cells: tuple[int, int] = (
 
 
 def box(size: tuple[float, float, float], cells: int = 1) -> Geometry:
-    """A box standing on y = 0, its faces divided into cells x cells, each with the whole texture."""
+    """A box standing on y = 0, its faces divided into cells x cells, each with the whole
+    texture.
+    """
     x, y, z = size[0] / 2, size[1], size[2] / 2
     a = np.array
     faces = [

@@ -23,6 +23,8 @@ LABELS = (
 
 @dataclass(frozen=True)
 class Picture:
+    """A picture that is to be painted and encoded."""
+
     name: str
     mime: str
     make: Callable[[int], NDArray[Any]]  # of a side in pixels

@@ -115,9 +115,9 @@ class RecipeRow(Base):
 class SceneVersion(Base):
     """A scene as it was opened, or after a trim.
 
-    Never changed once it is there, but that weighing tells more of it.  `analysis` is a core Analysis
-    of any schema version, read only where it is asked for; `stage` says how far weighing has come;
-    `changes` are core Changes.
+    Never changed once it is there, but that weighing tells more of it.  `analysis` is a core
+    Analysis of any schema version, read only where it is asked for; `stage` says how far weighing
+    has come; `changes` are core Changes.
     """
 
     __tablename__ = "scene_versions"
@@ -139,8 +139,8 @@ class SceneVersion(Base):
 class TrimEntry(Base):
     """Something on the trim list of a scene version.
 
-    `trim` names the trim, `target` what is trimmed ("image:3"); `parameters` say how, and `proposal`
-    is the core Proposal that it was staged from.
+    `trim` names the trim, `target` what is trimmed ("image:3"); `parameters` say how, and
+    `proposal` is the core Proposal that it was staged from.
     """
 
     __tablename__ = "trim_list"
@@ -193,7 +193,8 @@ class Render(Base):
     predicted: Mapped[Json] = mapped_column(default=dict)  # beforehand: seconds, margin, memory
     measured: Mapped[Json] = mapped_column(default=dict)  # seconds, samples, noise, memory, load
     time_profile: Mapped[Json] = mapped_column(default=dict, deferred=True)
-    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for maps.
+    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for
+    # maps.
     layers: Mapped[Json] = mapped_column(default=dict)
     picture: Mapped[str | None]  # file hashes
     exr: Mapped[str | None]

@@ -1,8 +1,8 @@
 """The process that computes: it takes one task at a time and stays warm with the last scene loaded.
 
-It knows nothing of the database.  Over a pipe it gets ("task", kind, request), and ("wants", wishes)
-while it works; it sends ("progress", share, text, live), ("partly", result), and at the end ("done",
-result), ("paused", None), ("failed", error) or ("cancelled", None).
+It knows nothing of the database.  Over a pipe it gets ("task", kind, request), and ("wants",
+wishes) while it works; it sends ("progress", share, text, live), ("partly", result), and at the end
+("done", result), ("paused", None), ("failed", error) or ("cancelled", None).
 """
 
 from __future__ import annotations
@@ -29,7 +29,9 @@ KEPT = "Everything finished before is kept."
 
 
 class Reporter:
-    """Talks to the worker now and then, and stops the work when asked to; see `kinds.base.Report`."""
+    """Talks to the worker now and then, and stops the work when asked to; see
+    `kinds.base.Report`.
+    """
 
     def __init__(self, pipe: Connection, stop: Event) -> None:
         self.pipe, self.stop, self.last = pipe, stop, 0.0

@@ -153,7 +153,8 @@ def retry(session: Session, task: Task) -> None:
 def recover(session: Session, everything: bool = False) -> list[int]:
     """Put tasks whose worker died back into the queue; after three attempts they have failed.
 
-    With `everything`, all running tasks count: for a worker that starts and knows to be the only one.
+    With `everything`, all running tasks count: for a worker that starts and knows to be the only
+    one.
     """
     found = []
     for task in session.scalars(select(Task).where(Task.state == "running")):
@@ -174,6 +175,7 @@ def killed(attempts: int) -> dict[str, str]:
     """What to tell about a task that nobody survived doing."""
     return {
         "error": f"The process that did this was killed {attempts} times.",
-        "hint": "Run it again; if it stops at the same place, make the picture or the scene smaller.",
+        "hint": "Run it again; if it stops at the same place, make the picture or the scene "
+        "smaller.",
         "kept": "Everything finished before is kept.",
     }

@@ -38,7 +38,8 @@ def forget_scene() -> None:
 
 
 def render(request: Request, report: Report) -> Result:
-    """Render a crop or a frame, with previews and checkpoints; stopped by hand it keeps what it has.
+    """Render a crop or a frame, with previews and checkpoints; stopped by hand it keeps what it
+    has.
 
     Raises
     ------

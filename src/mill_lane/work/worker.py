@@ -1,4 +1,6 @@
-"""The worker process: it claims tasks, hands them to a child, and writes down what becomes of them."""
+"""The worker process: it claims tasks, hands them to a child, and writes down what becomes
+of them.
+"""
 
 from __future__ import annotations
 

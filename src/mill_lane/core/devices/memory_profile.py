@@ -54,6 +54,7 @@ class Load(BaseModel):
     denoised: Annotated[float, Field(ge=0, le=1e12, title="Pixels denoised")] = 0.0
 
     def units(self) -> tuple[float, ...]:
+        """Its parameters, bytes a unit, in the order of `UNITS`."""
         return (
             1.0,
             self.triangles,
@@ -89,6 +90,7 @@ class Fit:
 
     @property
     def rms(self) -> float:
+        """The root of the mean square of the residuals, bytes."""
         return float(np.sqrt(np.mean(np.square(self.residuals)))) if self.residuals else 0.0
 
 

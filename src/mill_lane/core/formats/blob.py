@@ -21,10 +21,12 @@ class Blob:
 
     @classmethod
     def of(cls, data: bytes) -> Blob:
+        """Make one of bytes in memory."""
         return cls(data, 0, len(data))
 
     @classmethod
     def file(cls, path: Path) -> Blob:
+        """Make one of a whole file, which is not read yet."""
         return cls(path, 0, path.stat().st_size)
 
     def read(self, start: int = 0, length: int | None = None) -> bytes:
@@ -37,7 +39,8 @@ class Blob:
         length = self.length - start if length is None else length
         if start < 0 or length < 0 or start + length > self.length:
             raise MillError(
-                f"The file says there are {start + length} bytes of data where there are {self.length}.",
+                f"The file says there are {start + length} bytes of data where there are "
+                f"{self.length}.",
                 "The file is cut short or damaged: export or copy it again.",
             )
         if isinstance(self.source, bytes):
@@ -60,7 +63,8 @@ class Blob:
         """A range within the range, checked."""
         if start < 0 or length < 0 or start + length > self.length:
             raise MillError(
-                f"The file points at bytes {start} to {start + length} of a block of {self.length}.",
+                f"The file points at bytes {start} to {start + length} of a block of "
+                f"{self.length}.",
                 "The file is cut short or damaged: export or copy it again.",
             )
         return Blob(self.source, self.offset + start, length)
@@ -85,7 +89,7 @@ def inside(folder: Path, name: str) -> Path:
     if (
         os.path.isabs(name)
         or "\\" in name
-        or ":" in name.split("/")[0]
+        or ":" in name.split("/", maxsplit=1)[0]
         or not path.is_relative_to(root)
     ):
         raise MillError(

@@ -28,6 +28,8 @@ Pixels = NDArray[Any]
 
 @dataclass(frozen=True)
 class Header:
+    """What the header of a picture says, before a pixel is decoded."""
+
     mime: str
     width: int
     height: int
@@ -67,14 +69,17 @@ def read_header(data: bytes, name: str) -> Header:
 
 
 def too_large(name: str, what: str) -> MillError:
+    """The error for a picture that nobody should decode."""
     return MillError(
-        f"The texture “{name}” is too large: {what}. The largest side read is {LARGEST_SIDE} pixels.",
+        f"The texture “{name}” is too large: {what}. The largest side read is {LARGEST_SIDE} "
+        "pixels.",
         "Save it smaller in the scene and open the scene again.",
         "It was not decoded and nothing was imported.",
     )
 
 
 def unreadable(name: str) -> MillError:
+    """The error for a picture that cannot be decoded."""
     return MillError(
         f"The texture “{name}” is not a PNG or JPEG picture that can be read.",
         "Save it again as PNG or JPEG, and export the scene again.",
@@ -203,6 +208,7 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
 def _no_sky(name: str, why: str) -> MillError:
     return MillError(
         f"“{name}” cannot be the sky: {why}.",
-        "Use an HDR or EXR picture of the whole sphere, longitude over latitude, twice as wide as high.",
+        "Use an HDR or EXR picture of the whole sphere, longitude over latitude, twice as wide as "
+        "high.",
         "The sky stays as it was.",
     )

@@ -63,7 +63,8 @@ def said(unit: str, up: str, size: float) -> Note:
         "unit_guessed",
         "look",
         (
-            f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} with {up.upper()} up, "
+            f"The file does not say its unit nor which way is up: it was read as {NAMES[unit]} "
+            f"with {up.upper()} up, "
             f"its largest side {size:.3g} m."
         ),
     )

@@ -34,7 +34,8 @@ def unpack(path: Path) -> tempfile.TemporaryDirectory[str]:
             members = [m for m in z.infolist() if not m.is_dir()]
             if len(members) > ZIP_MEMBERS or sum(m.file_size for m in members) > UNZIPPED_LIMIT:
                 raise MillError(
-                    f"{path.name} unpacks to over {UNZIPPED_LIMIT // 10**9} GB or {ZIP_MEMBERS} files.",
+                    f"{path.name} unpacks to over {UNZIPPED_LIMIT // 10**9} GB or {ZIP_MEMBERS} "
+                    "files.",
                     "Pack only the scene and its own files.",
                     "Nothing was imported.",
                 )
@@ -89,7 +90,8 @@ def the_scene(folder: Path, endings: Sequence[str], name: str) -> Path:
     if len(found) != 1:
         names = ", ".join(p.name for p in found[:5]) or "none"
         raise MillError(
-            f"{name} must hold exactly one scene file at its top ({', '.join(endings)}); it holds {len(found)} ({names}).",
+            f"{name} must hold exactly one scene file at its top ({', '.join(endings)}); it holds "
+            f"{len(found)} ({names}).",
             "Pack one scene with its files into each ZIP.",
             "Nothing was imported.",
         )

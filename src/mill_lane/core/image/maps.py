@@ -46,7 +46,8 @@ class Show:
     ----------
     kind : str
         "light" gets the exposure and the view transform, "colour" the view transform alone,
-        "direction" is a vector in colours, "numbers" a quiet colour for each number, "map" the ramp.
+        "direction" is a vector in colours, "numbers" a quiet colour for each number, "map" the
+        ramp.
     unit : str
         The unit of a map.
     factor : float

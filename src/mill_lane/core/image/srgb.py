@@ -32,5 +32,7 @@ def luminance(rgb: NDArray[Any]) -> NDArray[Any]:
 
 
 def view(rgb: NDArray[Any], exposure: float = 0.0) -> NDArray[np.uint8]:
-    """What goes to a screen or an 8-bit file: exposure in stops, the sRGB curve, 8 bits, (..., 3)."""
+    """What goes to a screen or an 8-bit file: exposure in stops, the sRGB curve, 8 bits,
+    (..., 3).
+    """
     return (from_linear(np.nan_to_num(rgb) * 2.0**exposure) * 255 + 0.5).astype(np.uint8)

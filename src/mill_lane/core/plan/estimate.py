@@ -36,8 +36,8 @@ def predict(
     Parameters
     ----------
     recipe : Recipe
-        Of the picture.  Samples are taken at their maximum where no noise threshold or time limit can
-        end the render earlier.
+        Of the picture.  Samples are taken at their maximum where no noise threshold or time limit
+        can end the render earlier.
     trial : Recipe
         Of the trial.
     trial_seconds, trial_samples, trial_pixels : float, float, int

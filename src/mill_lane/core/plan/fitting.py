@@ -17,7 +17,8 @@ def check_fits(analysis: Analysis, recipe: Recipe, device: Device, size: tuple[i
     if verdict.fits:
         return
     raise MillError(
-        f"It does not fit {device.name}: it needs {verdict.needed / 1e9:.2f} GB and {verdict.free / 1e9:.2f} GB are "
+        f"It does not fit {device.name}: it needs {verdict.needed / 1e9:.2f} GB and "
+        f"{verdict.free / 1e9:.2f} GB are "
         f"free. {verdict.sentence()}",
         "Trim textures, make the picture smaller, or run this one on another device.",
         "Nothing was started.",

@@ -25,7 +25,9 @@ IMPORTED = re.compile(r"^from (mill_lane[\w.]*) import (\([^)]*\)|.*)$", re.M)
 
 
 def kernel_sources() -> list[Path]:
-    """The files that compiled code depends on: where kernels stand, and what those import of ours."""
+    """The files that compiled code depends on: where kernels stand, and what those import of
+    ours.
+    """
     package = Path(__file__).parents[2]
     found: set[Path] = set()
     waiting = [
@@ -80,7 +82,9 @@ def lean(function: Function) -> Any:
 
 
 def inner(function: Function) -> Any:
-    """`lean` for small functions in the innermost loops: their code is put where they are called."""
+    """`lean` for small functions in the innermost loops: their code is put where they are
+    called.
+    """
     return kernel(function, _nrt=False, forceinline=True)
 
 

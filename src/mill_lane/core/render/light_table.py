@@ -188,7 +188,9 @@ def _add_mesh(
 
 
 def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
-    """The sky as the kernels read it, its sampling table, and its mean luminance over the sphere."""
+    """The sky as the kernels read it, its sampling table, and its mean luminance over the
+    sphere.
+    """
     nothing = np.zeros((1, 1, 3), np.float32)
     gradient = np.array([*e.zenith, *e.horizon, *e.ground, 0.0], float)
     pixels = e.pixels
@@ -214,7 +216,9 @@ def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
 
 
 def gradient_radiance(sky: F64, y: F64) -> F64:
-    """The gradient's radiance at heights y in -1 to 1, (..., 3); the twin of `lights.sky_radiance`."""
+    """The gradient's radiance at heights y in -1 to 1, (..., 3); the twin of
+    `lights.sky_radiance`.
+    """
     t = np.where(y < 0, np.minimum(1.0, -y * 8.0), np.sqrt(np.maximum(y, 0)))[..., None]
     other = np.where((y < 0)[..., None], sky[6:9], sky[0:3])
     return np.asarray(sky[3:6] + (other - sky[3:6]) * t)

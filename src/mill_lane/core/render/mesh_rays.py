@@ -37,6 +37,7 @@ LAST = np.uint64(0x80000000)  # END at distance 0
 
 @inner
 def inverse(d: Any) -> Any:
+    """One over a direction's component, finite where it is zero."""
     least = F(1e-18)
     if abs(d) < least:
         d = least if d >= 0 else -least

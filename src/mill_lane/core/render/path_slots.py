@@ -1,7 +1,7 @@
 """Names for the places of a path's scratch: the state of the one path that a thread follows.
 
-Float64, `Q_`.  Behind the fixed part stand the stacks of the traversal and what depends on the number
-of lights.
+Float64, `Q_`.  Behind the fixed part stand the stacks of the traversal and what depends on the
+number of lights.
 """
 
 from __future__ import annotations
@@ -22,7 +22,8 @@ COMPONENTS = (
 # for indirect.
 NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
 
-# --- Path --------------------------------------------------------------------------------------------------------
+# --- Path -----------------------------------------------------------------------------------------
+# ---------------
 (
     # The ray, and what was found along it.
     Q_OX,
@@ -111,7 +112,8 @@ Q_LX = Q_LOBES + 16
 (Q_LY, Q_LZ, Q_LDIST, Q_LR, Q_LG, Q_LB, Q_LCHANCE, Q_LNUMBER, Q_LDELTA) = range(Q_LX + 1, Q_LX + 10)
 Q_VR, Q_VG, Q_VB = range(Q_LX + 10, Q_LX + 13)  # what of it arrives
 Q_OUT = Q_LX + 13  # the sample's light by component, 3 each
-# What the sample met first, for the layers that guide: 3 numbers each of albedo, normal and position.
+# What the sample met first, for the layers that guide: 3 numbers each of albedo, normal and
+# position.
 Q_FEATURES = Q_OUT + 3 * len(COMPONENTS)
 Q_ALBEDO = Q_FEATURES
 Q_NORMAL = Q_ALBEDO + 3

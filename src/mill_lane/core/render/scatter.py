@@ -22,6 +22,7 @@ PI = math.pi
 
 @lean
 def direction_to_world(q: Any, x: float, y: float, z: float) -> None:
+    """Turn a direction of the shading frame into the world, and aim the path along it."""
     nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
     (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
     q[Q_DX], q[Q_DY], q[Q_DZ] = (
@@ -82,7 +83,7 @@ def scatter(
     x, y, z = bsdf.sample(q, lobe, vx, vy, vz, a, b, thin)
     if z == 0:
         return False
-    if (lobe == 1 or lobe == 3) and bsdf.is_smooth(q):
+    if (lobe in {1, 3}) and bsdf.is_smooth(q):
         r, g, bl = bsdf.smooth_weight(q, lobe, vz, thin)
         q[Q_DENSITY] = -1.0
         k = 1.0 / rays
@@ -149,4 +150,5 @@ def within_limits(s: Any, q: Any) -> bool:
 
 @lean
 def vz(q: Any) -> float:
+    """The cosine between the path's way back and the shading normal."""
     return -(q[Q_DX] * q[Q_NX] + q[Q_DY] * q[Q_NY] + q[Q_DZ] * q[Q_NZ])

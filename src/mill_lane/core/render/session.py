@@ -93,7 +93,8 @@ class Session:
         self._pool = ThreadPoolExecutor(self.threads)
         self._workers = [_Hands(self.world) for _ in range(self.threads)]
 
-    # --- going on -------------------------------------------------------------------------------------------------
+    # --- going on ---------------------------------------------------------------------------------
+    # ----------------
     def step(self, seconds: float) -> None:
         """Render for about `seconds`; less when the render ends."""
         end = self.seconds + seconds
@@ -117,7 +118,9 @@ class Session:
                 self.done = self.done or "time"
 
     def _next(self, seconds: float) -> tuple[NDArray[np.int64], int]:
-        """The tiles to draw next, and how many samples each: about as much as fits into `seconds`."""
+        """The tiles to draw next, and how many samples each: about as much as fits into
+        `seconds`.
+        """
         r = self.recipe
         open_ = np.flatnonzero((self.passes < r.samples) & ~self.resting)
         if len(open_) == 0:
@@ -242,7 +245,8 @@ class Session:
         """End it by hand, with what there is."""
         self.done = self.done or "hand"
 
-    # --- looking --------------------------------------------------------------------------------------------------
+    # --- looking ----------------------------------------------------------------------------------
+    # ----------------
     @property
     def index(self) -> int:
         """Samples that every pixel that wants them has."""
@@ -261,6 +265,7 @@ class Session:
 
     @property
     def samples_mean(self) -> float:
+        """Samples a pixel, mean over the region."""
         return float(self.film.samples.mean())
 
     @property
@@ -300,7 +305,8 @@ class Session:
             self.world, self.loaded, self.work, self.seconds * self.threads, self.film, self.recipe
         )
 
-    # --- keeping --------------------------------------------------------------------------------------------------
+    # --- keeping ----------------------------------------------------------------------------------
+    # ----------------
     def save(self, path: Path) -> None:
         """Write the state so that the render can go on from it, bit for bit."""
         planes: dict[str, Any] = {

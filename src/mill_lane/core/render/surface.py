@@ -261,7 +261,9 @@ def emitted(w: Any, q: Any, material: int) -> Any:
 
 @lean
 def least_height(w: Any, q: Any) -> float:
-    """The smallest height of the hit triangle, in the object's own lengths: about how wide it is."""
+    """The smallest height of the hit triangle, in the object's own lengths: about how wide
+    it is.
+    """
     _, (ax, ay, az), (bx, by, bz) = corner_and_edges(w, np.int64(q[Q_SLOT]))
     cx, cy, cz = bx - ax, by - ay, bz - az
     nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx

@@ -121,7 +121,8 @@ def texture_table(
     """
     table = np.zeros((max(len(rows), 1), 8), np.int64)
     chain: list[tuple[int, int, int]] = []
-    for i, (wide, offset, width, height, channels, wrap_u, wrap_v) in enumerate(rows):
+    for i, (wide, start, width, height, channels, wrap_u, wrap_v) in enumerate(rows):
+        offset = start
         sizes = levels(width, height)
         table[i] = (wide, len(chain), width, height, channels, wrap_u, wrap_v, len(sizes))
         for w, h in sizes:

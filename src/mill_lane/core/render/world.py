@@ -137,6 +137,7 @@ class World:
 
     @property
     def light_count(self) -> int:
+        """Rows of the table of lights."""
         return len(self.lights.rows)
 
 

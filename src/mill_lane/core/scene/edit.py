@@ -1,7 +1,7 @@
 """Changing a scene: every function returns a new one and leaves the old as it was.
 
-Nodes, meshes, materials and pictures keep their `source`, so that a writer knows which of them it has
-already and what of them is new.
+Nodes, meshes, materials and pictures keep their `source`, so that a writer knows which of them it
+has already and what of them is new.
 """
 
 from __future__ import annotations
@@ -75,8 +75,8 @@ def remove_instances(scene: Scene, nodes: Collection[int]) -> Scene:
     """The scene without what some nodes draw.
 
     A node that holds nothing else goes with it; one with children, a camera or a light stays as a
-    place.  Meshes, materials and pictures that nothing uses any more stay in the lists; what is written
-    leaves them out.
+    place.  Meshes, materials and pictures that nothing uses any more stay in the lists; what is
+    written leaves them out.
     """
     gone = set(nodes)
     bare = tuple(replace(n, mesh=-1) if i in gone else n for i, n in enumerate(scene.nodes))

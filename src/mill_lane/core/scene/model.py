@@ -51,6 +51,8 @@ class Part:
 
 @dataclass(frozen=True, eq=False)
 class Mesh:
+    """Parts that are placed together."""
+
     name: str
     parts: tuple[Part, ...]
     # What the file declares, where this is the cage of a subdivision surface: scheme
@@ -60,10 +62,12 @@ class Mesh:
 
     @property
     def triangles(self) -> int:
+        """Triangles of all parts."""
         return sum(p.triangles for p in self.parts)
 
     @property
     def vertices(self) -> int:
+        """Vertices of all parts."""
         return sum(p.vertices for p in self.parts)
 
 

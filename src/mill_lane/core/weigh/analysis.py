@@ -1,4 +1,6 @@
-"""What is known of a scene after weighing: the rows of its tables, as kept with the scene version."""
+"""What is known of a scene after weighing: the rows of its tables, as kept with the scene
+version.
+"""
 
 from __future__ import annotations
 
@@ -27,10 +29,14 @@ SCHEMA: Literal[2] = 2  # of stored analyses; see `weigh.analysis_versions`
 
 
 class Row(BaseModel):
+    """A row of a table, immutable."""
+
     model_config = ConfigDict(frozen=True)
 
 
 class MeshRow(Row):
+    """A mesh as it is counted and measured."""
+
     index: int
     name: str
     copies: int  # instances
@@ -60,6 +66,7 @@ class MeshRow(Row):
 
     @property
     def memory_bytes(self) -> int:
+        """What it takes in memory while it renders."""
         return self.geometry_bytes + self.acceleration_bytes
 
     @property
@@ -88,6 +95,8 @@ class MeshRow(Row):
 
 
 class TextureRow(Row):
+    """An image as it is counted and measured."""
+
     index: int  # of the image
     name: str
     width: int
@@ -107,7 +116,8 @@ class TextureRow(Row):
     why: str = ""  # what of it is stored and not used
     same_as: int | None = None  # the first image with the same pixels, when it is another
     seen: Seen | None = None
-    # Texels across the whole width and height that the shot can show, of a picture `Visibility.height`
+    # Texels across the whole width and height that the shot can show, of a picture
+    # `Visibility.height`
     # high.
     texel_need: tuple[float, float] | None = None
 
@@ -122,7 +132,9 @@ class TextureRow(Row):
         )
 
     def halvings(self, height_scale: float = 1.0) -> int:
-        """How often it can be halved before it has fewer texels than the shot can show, either way."""
+        """How often it can be halved before it has fewer texels than the shot can show,
+        either way.
+        """
         if self.texel_need is None or not self.memory_bytes:
             return 0
         n, (w, h) = 0, self.texel_need
@@ -149,6 +161,8 @@ class TextureRow(Row):
 
 
 class LightRow(Row):
+    """A light as it is counted and measured."""
+
     name: str
     kind: str
     power: float  # 4 pi candela, or radiance x area x pi

@@ -49,10 +49,13 @@ class Step:
 
 @dataclass(frozen=True)
 class Ledger:
+    """What a render takes, step by step, in the order in which it is taken."""
+
     steps: tuple[Step, ...]
 
     @property
     def total(self) -> int:
+        """Bytes of all steps."""
         return sum(s.bytes for s in self.steps)
 
     def by_kind(self) -> dict[Kind, int]:
@@ -63,6 +66,7 @@ class Ledger:
         return {k: out[k] for k in KINDS}
 
     def as_json(self) -> dict[str, int]:
+        """Bytes by kind, and their sum."""
         return {str(k): n for k, n in self.by_kind().items()} | {"total": self.total}
 
 
@@ -78,10 +82,12 @@ class Verdict:
 
     @property
     def fits(self) -> bool:
+        """Whether every step fits."""
         return self.failing is None
 
     @property
     def headroom(self) -> int:
+        """Bytes left over; below zero, bytes too many."""
         return self.free - self.needed
 
     def sentence(self) -> str:

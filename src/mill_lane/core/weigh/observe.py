@@ -123,6 +123,7 @@ def needs_of(seen: list[Seen]) -> dict[int, tuple[float, float]]:
 def still(
     before: dict[int, tuple[float, float]], after: dict[int, tuple[float, float]], often: set[int]
 ) -> bool:
+    """Whether texel needs moved by less than `STEADY` where they were met often."""
     return all(
         i in before
         and all(abs(a - b) <= STEADY * b for a, b in zip(after[i], before[i], strict=True))

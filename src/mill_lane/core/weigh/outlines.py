@@ -61,7 +61,8 @@ def hull(points: NDArray[np.float64]) -> list[tuple[float, float]]:
     Returns
     -------
     list of (x, y)
-        Counter-clockwise; the two ends where all points lie on a line, one where they are all the same.
+        Counter-clockwise; the two ends where all points lie on a line, one where they are all the
+        same.
     """
     unique = np.unique(points, axis=0)
     try:

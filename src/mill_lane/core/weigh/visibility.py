@@ -53,10 +53,10 @@ OFTEN = 1000  # places at which a texture was met, from which on its need is hel
 class Seen:
     """What rays of one frame met, or of several together.
 
-    best : int64 (objects,), the class of each.  pixels : (objects,), share of the camera's rays that
-    met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the texture
-    where it was met. layers : int64 (rays,), panes and holes that each camera ray went through.
-    fog : rays that went through fog.
+    best : int64 (objects,), the class of each.  pixels : (objects,), share of the camera's rays
+    that met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the
+    texture where it was met. layers : int64 (rays,), panes and holes that each camera ray went
+    through. fog : rays that went through fog.
     """
 
     best: I64
@@ -71,10 +71,10 @@ class Seen:
 class View:
     """All frames together.
 
-    most, where : (objects,), the largest share of a picture and the frame of it.  mean : (objects,).
-    needs : by image, (width, height) in texels of the whole texture that the picture can show at
-    the given height: the 98th percentile. overlap : int64 (rows, columns), panes along the rays of
-    the frame that has the most.
+    most, where : (objects,), the largest share of a picture and the frame of it.  mean :
+    (objects,). needs : by image, (width, height) in texels of the whole texture that the picture
+    can show at the given height: the 98th percentile. overlap : int64 (rows, columns), panes along
+    the rays of the frame that has the most.
     """
 
     frames: list[int]
@@ -107,6 +107,7 @@ class Observer:
 
     @property
     def rows(self) -> int:
+        """Rays down a frame."""
         return max(1, round(self.wide / self.aspect))
 
     def frame(self, frame: int, turn: int) -> Seen:

@@ -35,7 +35,9 @@ class WhatIf(BaseModel):
         return recipe.model_copy(update={k: v for k, v in change.items() if v is not None})
 
     def in_flight(self, device: Device, pixels: int) -> int:
-        """Samples in flight at once: what the device keeps, but never more than a tile has pixels."""
+        """Samples in flight at once: what the device keeps, but never more than a tile has
+        pixels.
+        """
         wanted = self.flight or device.samples_in_flight
         return min(wanted, (self.tile or 10**9) ** 2, max(pixels, 1)) if wanted else 0
 

@@ -27,6 +27,7 @@ def size(n: float) -> str:
 
 
 def gigabytes(n: float) -> str:
+    """Bytes as GB with two decimals."""
     return f"{n / 1e9:.2f} GB"
 
 
@@ -68,14 +69,17 @@ def predicted(s: float, margin: float) -> str:
 
 
 def percent(x: float | None) -> str:
+    """A share as a percentage of three figures; a dash where there is none."""
     return "–" if x is None or not math.isfinite(x) else f"{three(x * 100)} %"
 
 
 def metres(x: float | None) -> str:
+    """A distance; a dash where there is none."""
     return "–" if x is None else f"{x:.1f} m" if x < 999 else f"{x:,.0f} m"
 
 
 def plural(n: int, one: str, many: str | None = None) -> str:
+    """A number with its noun."""
     return f"{n} {one if n == 1 else many or one + 's'}"
 
 

@@ -24,8 +24,8 @@ SKY_LIMIT = 4 * 10**9
 def values_of(form: Mapping[str, Any], recipe: Recipe) -> dict[str, Any]:
     """The fields of a recipe that a form gives.
 
-    Shares come in percent, the scale of each light in a field of its own, and an empty height of the
-    sun means that there is none.
+    Shares come in percent, the scale of each light in a field of its own, and an empty height of
+    the sun means that there is none.
 
     Raises
     ------

@@ -48,7 +48,8 @@ class SecurityHeaders:
                 headers = MutableHeaders(scope=message)
                 for name, value in HEADERS.items():
                     headers.setdefault(name, value)
-                # Scripts import each other by plain names: a browser asks whether they are the same.
+                # Scripts import each other by plain names: a browser asks whether they are the
+                # same.
                 static = scope["path"].startswith("/static/")
                 headers.setdefault("Cache-Control", "no-cache" if static else "no-store")
             await send(message)

@@ -12,7 +12,9 @@ LOCAL = ("127.0.0.1", "localhost", "[::1]", "::1")
 
 @dataclass(frozen=True)
 class Settings:
-    """The installation, a folder of scenes that may be opened from, and names that are answered to."""
+    """The installation, a folder of scenes that may be opened from, and names that are
+    answered to.
+    """
 
     home: Home
     scenes: Path | None = None

@@ -1,4 +1,6 @@
-"""What pages ask of tasks: to stop, to pause, to look somewhere first, to run again; their pictures."""
+"""What pages ask of tasks: to stop, to pause, to look somewhere first, to run again; their
+pictures.
+"""
 
 from __future__ import annotations
 

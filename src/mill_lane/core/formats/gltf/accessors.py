@@ -67,7 +67,9 @@ def read_accessor(document: Document, index: Any) -> NDArray[Any]:
 
 
 def read_floats(document: Document, index: Any, width: int) -> NDArray[np.float32]:
-    """An accessor as float32 (count, width), normalised integers divided as section 3.6.2.2 says."""
+    """An accessor as float32 (count, width), normalised integers divided as section 3.6.2.2
+    says.
+    """
     a = document.item("accessors", index)
     values = read_accessor(document, index)
     if values.shape[1] != width:

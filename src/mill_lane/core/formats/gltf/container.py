@@ -32,6 +32,7 @@ class Document:
         return self.buffer(v.get("buffer")).slice(int(v.get("byteOffset", 0)), int(v["byteLength"]))
 
     def buffer(self, index: Any) -> Blob:
+        """The bytes of a buffer; MillError where there is none of that number."""
         if not isinstance(index, int) or not 0 <= index < len(self.buffers):
             raise broken(
                 self.name, f"it names buffer {index}, of which there are {len(self.buffers)}"
@@ -50,6 +51,7 @@ class Document:
 
 
 def broken(name: str, why: str) -> MillError:
+    """The error for a file that is damaged, with what is wrong."""
     return MillError(
         f"{name} is damaged or not glTF 2.0: {why}.",
         "Export the scene again as GLB (glTF binary) and open that.",
@@ -154,7 +156,8 @@ def _buffers(
             blob = resolve(uri, name, folder)
         if blob.length < int(b["byteLength"]):
             raise MillError(
-                f"{name}: buffer {i} should have {b['byteLength']:,} bytes and has {blob.length:,}.",
+                f"{name}: buffer {i} should have {b['byteLength']:,} bytes and has "
+                f"{blob.length:,}.",
                 "The file is cut short: export or copy it again.",
                 "Nothing was imported.",
             )

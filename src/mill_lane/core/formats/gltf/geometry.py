@@ -65,7 +65,8 @@ def load_geometry(document: Document, entry: dict[str, Any]) -> Geometry:
     bad = np.flatnonzero(~np.isfinite(positions).all(1))
     if bad.size:
         raise MillError(
-            f"A mesh of {document.name} has {bad.size} vertices whose position is not a number (first: {bad[0]}).",
+            f"A mesh of {document.name} has {bad.size} vertices whose position is not a number "
+            f"(first: {bad[0]}).",
             "Clean the mesh (merge doubles, delete loose vertices) and export it again.",
             "Nothing was imported.",
         )

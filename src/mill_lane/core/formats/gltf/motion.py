@@ -51,8 +51,8 @@ def patch_animations(
     Returns
     -------
     list of dict
-        Channels of nodes that are gone or move otherwise are left out; new ones stand in an animation
-        of their own at the end.
+        Channels of nodes that are gone or move otherwise are left out; new ones stand in an
+        animation of their own at the end.
     """
     moved: list[tuple[int, Channel]] = []
     otherwise: set[int] = set()

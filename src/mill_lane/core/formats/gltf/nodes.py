@@ -21,6 +21,7 @@ from mill_lane.core.scene.model import (
 
 
 def default_scene(root: dict[str, Any]) -> dict[str, Any]:
+    """The scene that is shown, or all nodes where the file names none."""
     scenes = root.get("scenes", [])
     return (
         scenes[int(root.get("scene", 0))]
@@ -30,6 +31,7 @@ def default_scene(root: dict[str, Any]) -> dict[str, Any]:
 
 
 def light_of(entry: dict[str, Any]) -> Light:
+    """The light of an entry of KHR_lights_punctual."""
     kind = entry["type"]
     if kind not in ("point", "spot", "directional"):
         raise ValueError(f"light type {kind}")
@@ -46,6 +48,7 @@ def light_of(entry: dict[str, Any]) -> Light:
 
 
 def nodes_of(document: Document, lights: int) -> tuple[list[Node], set[int]]:
+    """The nodes in tree order, parents first, and the numbers in the file that were met."""
     root = document.json
     entries = root.get("nodes", [])
     parents = [-1] * len(entries)
@@ -102,6 +105,7 @@ def nodes_of(document: Document, lights: int) -> tuple[list[Node], set[int]]:
 
 
 def vector(values: Any, n: int) -> Any:
+    """A tuple of n finite numbers; ValueError where it is none."""
     out = tuple(float(x) for x in values)
     if len(out) != n or not np.isfinite(out).all():
         raise ValueError(f"{values} is not {n} finite numbers")
@@ -109,6 +113,7 @@ def vector(values: Any, n: int) -> Any:
 
 
 def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[Node]:
+    """Give nodes the channels of the animations that move them."""
     channels: dict[int, list[Channel]] = {}
     morphs = 0
     for animation in document.json.get("animations", []):

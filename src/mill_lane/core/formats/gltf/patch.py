@@ -1,9 +1,9 @@
 """From a scene to a glTF document: the one it was read from with what was touched written anew.
 
-Every list of the document is kept as it is, with new entries at its end; entries are patched field by
-field where the scene says something else than what was read.  What nobody refers to any more is then
-left out, and the rest is numbered in the scene's order.  A scene that was made by code is a patch of
-an empty document.
+Every list of the document is kept as it is, with new entries at its end; entries are patched field
+by field where the scene says something else than what was read.  What nobody refers to any more is
+then left out, and the rest is numbered in the scene's order.  A scene that was made by code is a
+patch of an empty document.
 """
 
 from __future__ import annotations
@@ -70,7 +70,8 @@ class _Patch:
         origin = scene.origin if isinstance(scene.origin, Origin) else None
         self.document: Document | None = origin.document if origin else None
         self.before = origin.scene if origin else Scene(scene.name)
-        # Where a file had no camera or light, what was added so that it can be drawn is no part of it.
+        # Where a file had no camera or light, what was added so that it can be drawn is no part of
+        # it.
         self.scene = _without_what_was_added(scene) if origin else scene
         self.root: Json = copy.deepcopy(origin.document.json if origin else FRAME)
         self.root.pop("buffers", None)
@@ -281,7 +282,9 @@ class _Patch:
             entry["extras"] = kept | {"mill_lane": settings}
 
     def _is_new_root(self, n: Node, at: int) -> bool:
-        """Whether a node without a parent was none of the file's roots: new, a copy, or moved up."""
+        """Whether a node without a parent was none of the file's roots: new, a copy, or
+        moved up.
+        """
         was = self.earlier("nodes", n)
         return was is None or at != n.source or was.parent >= 0
 

@@ -108,7 +108,9 @@ def _dress(
     materials: Sequence[Material],
     material_at: Sequence[int],
 ) -> None:
-    """Set a primitive's material where it is another; a textured one needs a place on the texture."""
+    """Set a primitive's material where it is another; a textured one needs a place on the
+    texture.
+    """
     wanted = material_at[part.material] if part.material >= 0 else -1
     if before is not None and wanted == before.material:
         return

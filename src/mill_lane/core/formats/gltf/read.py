@@ -93,7 +93,8 @@ def _read(document: Document) -> Scene:
     missing = [x for x in root.get("extensionsRequired", []) if x not in UNDERSTOOD]
     if missing:
         raise MillError(
-            f"{document.name} cannot be drawn without {', '.join(map(str, missing))}, which Mill Lane does not read.",
+            f"{document.name} cannot be drawn without {', '.join(map(str, missing))}, which Mill "
+            "Lane does not read.",
             "Export it again without compression or that extension.",
             "Nothing was imported.",
         )
@@ -151,7 +152,9 @@ def _tuples(values: dict[str, Any]) -> dict[str, Any]:
 
 
 def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
-    """What Mill Lane itself keeps in the file and glTF has no word for: frames, fog, environment."""
+    """What Mill Lane itself keeps in the file and glTF has no word for: frames, fog,
+    environment.
+    """
     extras = default_scene(root).get("extras")
     found = extras.get("mill_lane") if isinstance(extras, dict) else None
     return found if isinstance(found, dict) else {}
@@ -191,7 +194,8 @@ def _textures(document: Document, images: int, notes: list[Note]) -> tuple[Textu
         if source is None:
             kinds = ", ".join(entry.get("extensions", {})) or "nothing"
             raise MillError(
-                f"Texture {i} of {document.name} has its picture only as {kinds}, which Mill Lane does not read.",
+                f"Texture {i} of {document.name} has its picture only as {kinds}, which Mill Lane "
+                "does not read.",
                 "Export with PNG or JPEG textures.",
                 "Nothing was imported.",
             )

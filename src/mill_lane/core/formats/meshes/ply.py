@@ -68,7 +68,9 @@ class Element:
 
 
 def read_ply(path: Path) -> Scene:
-    """The polygons of a PLY file, as triangles.  Raises MillError when it is cut short or damaged."""
+    """The polygons of a PLY file, as triangles.  Raises MillError when it is cut short or
+    damaged.
+    """
     data = path.read_bytes()
     order, elements, at = _header(path.name, data)
     tables: dict[str, dict[str, Any]] = {}
@@ -283,7 +285,8 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     )
     if positions is None or corners is None or len(positions) == 0:
         raise MillError(
-            f"{path.name} holds no faces, only {', '.join(tables) or 'nothing'}: points alone are not drawn.",
+            f"{path.name} holds no faces, only {', '.join(tables) or 'nothing'}: points alone are "
+            "not drawn.",
             "Export a mesh with faces.",
             "Nothing was imported.",
         )

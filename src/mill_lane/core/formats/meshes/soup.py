@@ -1,4 +1,6 @@
-"""What the readers of bare meshes share: polygons to triangles, normals, and a scene from arrays."""
+"""What the readers of bare meshes share: polygons to triangles, normals, and a scene from
+arrays.
+"""
 
 from __future__ import annotations
 
@@ -27,6 +29,7 @@ MOST_CORNERS = 2**32 - 2
 
 
 def damaged(name: str, why: str) -> MillError:
+    """The error for a mesh file that is damaged, with what is wrong."""
     return MillError(
         f"{name} is damaged: {why}.", "Export or copy it again.", "Nothing was imported."
     )

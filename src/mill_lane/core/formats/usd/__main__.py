@@ -30,6 +30,7 @@ class Teller:
         self.last = 0.0
 
     def __call__(self, share: float, text: str) -> None:
+        """Tell the parent how far it is, five times a second at most."""
         if time.monotonic() - self.last > 0.2:
             self.last = time.monotonic()
             print(json.dumps({"share": round(share, 4), "text": text}), flush=True)

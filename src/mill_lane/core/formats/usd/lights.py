@@ -1,4 +1,5 @@
-"""UsdLux lights: those with an area as emissive surfaces, the others as points of light and as suns.
+"""UsdLux lights: those with an area as emissive surfaces, the others as points of light and as
+suns.
 
 A light's brightness L is intensity x 2^exposure x colour, in the unit of radiance; with `normalize`
 it is divided by the light's area (UsdLux schema, "Light API").  The radiance of a surface is taken
@@ -36,6 +37,7 @@ def brightness(prim: Any, time: Any) -> tuple[float, float, float]:
 
 
 def is_normalized(prim: Any, time: Any) -> bool:
+    """Whether a light's power does not depend on its size."""
     from pxr import UsdLux
 
     return bool(UsdLux.LightAPI(prim).GetNormalizeAttr().Get(time))
@@ -184,7 +186,8 @@ def as_sky(prim: Any, time: Any, notes: list[Note]) -> Environment:
             Note(
                 "sky_picture_left_out",
                 "lost",
-                f"The sky's picture “{asset.path}” is not taken along: choose it under “Sky picture”.",
+                f"The sky's picture “{asset.path}” is not taken along: choose it under “Sky "
+                "picture”.",
             )
         )
     return Environment((r, g, b), (r, g, b), (r, g, b))

@@ -220,7 +220,8 @@ class Materials:
                 Note(
                     "roughness_layout",
                     "look",
-                    "A roughness and a metal picture are laid out differently: both follow the first.",
+                    "A roughness and a metal picture are laid out differently: both follow the "
+                    "first.",
                 )
             )
         planes = [self._plane(rough, rough_channel), self._plane(metal, metal_channel)]

@@ -139,7 +139,8 @@ class _Reader:
                     "subdivision_cages",
                     "look",
                     (
-                        f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages of {triangles:,} triangles; "
+                        f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages "
+                        f"of {triangles:,} triangles; "
                         f"one level would be {2 * corners:,}, two {8 * corners:,}."
                     ),
                 )
@@ -159,7 +160,8 @@ class _Reader:
             notes=tuple(self.notes),
         )
 
-    # --- places -----------------------------------------------------------------------------------------------------
+    # --- places -----------------------------------------------------------------------------------
+    # ------------------
     def _at(self, prim: Any, time: float) -> NDArray[np.float64]:
         """Object to world at a time, in metres with Y up, for columns; the library's matrices are
         for rows.
@@ -212,7 +214,8 @@ class _Reader:
             "channels": tuple(Channel(p, "LINEAR", times, v) for p, v in kinds),  # type: ignore[arg-type]
         }
 
-    # --- things -----------------------------------------------------------------------------------------------------
+    # --- things -----------------------------------------------------------------------------------
+    # ------------------
     def _mesh(self, prim: Any) -> int:
         """The number of a prim's mesh, shared by all instances of one prototype; -1 where it has no
         triangle.
@@ -348,7 +351,9 @@ class _Reader:
 
 
 def _name(prim: Any) -> str:
-    """What an object is called: by the instance it stands in, where it is one of several of a kind."""
+    """What an object is called: by the instance it stands in, where it is one of several of
+    a kind.
+    """
     at = prim
     while at.IsInstanceProxy():
         at = at.GetParent()

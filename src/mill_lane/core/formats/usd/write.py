@@ -95,7 +95,7 @@ class _Writer:
             path = f"/World/{plain(node.name, 'thing')}_{i}"
             path = (
                 path
-                if not path.split("/")[-1][0].isdigit()
+                if not path.rsplit("/", maxsplit=1)[-1][0].isdigit()
                 else f"/World/n_{plain(node.name, 'thing')}_{i}"
             )
             prim: Any
@@ -163,7 +163,8 @@ class _Writer:
             any(self.scene.materials[p.material].double_sided for p in parts if p.material >= 0)
         )
 
-    # --- materials --------------------------------------------------------------------------------------------------
+    # --- materials --------------------------------------------------------------------------------
+    # ------------------
     def _material(self, index: int, m: Material) -> Any:
         from pxr import Sdf, UsdShade
 
@@ -289,7 +290,8 @@ class _Writer:
         mover.CreateInput("in", kinds.Float2).ConnectToSource(source.ConnectableAPI(), "result")
         return mover
 
-    # --- cameras and lights -----------------------------------------------------------------------------------------
+    # --- cameras and lights
+    # -----------------------------------------------------------------------------------------
     def _camera(self, path: str, index: int) -> Any:
         from pxr import UsdGeom
 

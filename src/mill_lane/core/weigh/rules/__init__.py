@@ -13,7 +13,9 @@ from mill_lane.core.weigh.rules.sizes import Limit
 
 @dataclass(frozen=True)
 class Rule:
-    """A rule: `limits` gives the longest side that images may have, by index, for a picture height."""
+    """A rule: `limits` gives the longest side that images may have, by index, for a picture
+    height.
+    """
 
     name: str
     limits: Callable[[Analysis, float], list[Limit]]

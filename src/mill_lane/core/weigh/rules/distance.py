@@ -5,7 +5,8 @@ from __future__ import annotations
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.rules.sizes import Limit, halvings
 
-# Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade does
+# Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade
+# does
 # not say where 512 begins; three times as far again is ours.
 BANDS = ((3.0, 4096), (10.0, 2048), (30.0, 1024))
 FARTHEST = 512

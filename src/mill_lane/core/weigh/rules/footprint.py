@@ -1,4 +1,6 @@
-"""The footprint rule: textures that have more texels than the shot can show, as camera rays found."""
+"""The footprint rule: textures that have more texels than the shot can show, as camera rays
+found.
+"""
 
 from __future__ import annotations
 

@@ -73,6 +73,7 @@ class Choice:
 
     @property
     def changed(self) -> bool:
+        """Whether it is asked otherwise than it is set."""
         return bool(self.value != self.own)
 
 

@@ -39,6 +39,7 @@ class Line:
 
     @property
     def residual(self) -> float:
+        """What the profile says beyond what was logged, bytes."""
         return self.predicted - self.peak
 
 

@@ -12,6 +12,8 @@ from mill_lane.web.stations.trials.log import Row
 
 @dataclass(frozen=True)
 class Point:
+    """A trial in the chart: its place, pixels, and its number."""
+
     number: int
     x: float
     y: float

@@ -56,6 +56,7 @@ class Panel:
 
 
 def component_name(key: str) -> str:
+    """The title of a component of light."""
     known = pictures()
     return known[key].title if key in known else key.replace("_", ", ")
 

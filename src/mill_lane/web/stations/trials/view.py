@@ -30,7 +30,9 @@ RANK = {"running": 0, "paused": 1, "queued": 2}
 
 @dataclass
 class Asked:
-    """What the address asks for: the trials A and B, the crop of the next, what is shown of them."""
+    """What the address asks for: the trials A and B, the crop of the next, what is shown of
+    them.
+    """
 
     a: int | None = None
     b: int | None = None

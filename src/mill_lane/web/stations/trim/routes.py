@@ -44,7 +44,9 @@ def page(
 
 
 class StageForm(BaseModel):
-    """What is to be staged, or taken off the list: targets of a trim's proposals, or all of them."""
+    """What is to be staged, or taken off the list: targets of a trim's proposals, or all of
+    them.
+    """
 
     trim: str = view.USUAL
     rule: str = "distance"
