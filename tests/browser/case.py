@@ -185,8 +185,8 @@ class BrowserCase(unittest.TestCase):
     def open_tasks(self) -> list[dict[str, Any]]:
         """The trials that wait, run or are paused, as they stand in the database."""
         query = (
-            "SELECT id, state, live FROM tasks WHERE kind = 'trial'"
-            " AND state IN ('queued', 'running', 'paused') ORDER BY id"
+            "SELECT t.id, t.state, t.live FROM tasks t JOIN renders r ON r.task_id = t.id"
+            " WHERE r.kind = 'trial' AND t.state IN ('queued', 'running', 'paused') ORDER BY t.id"
         )
         path = next(self.server.home.glob("*.sqlite"))
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=10)) as db:

@@ -76,8 +76,10 @@ class TestFormats(BrowserCase):
         self.find("input[name='q']").clear()
         self.find("input[name='q']").send_keys("\n")
         self.until(lambda: "q=" not in self.driver.current_url and len(self.names()) == 2)
-        script = "document.querySelector(\"svg a[aria-label='cube'] polygon\").dispatchEvent(new
-        MouseEvent('click', {bubbles: true}))" self.driver.execute_script(script) self.until(
+        place = "svg a[aria-label='cube'] polygon"
+        click = "dispatchEvent(new MouseEvent('click', {bubbles: true}))"
+        self.driver.execute_script(f'document.querySelector("{place}").{click}')
+        self.until(
             lambda: "cube" in self.find("tr.chosen").text,
             20,
             "for the row of what was chosen in the plan",

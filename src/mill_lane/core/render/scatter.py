@@ -83,7 +83,7 @@ def scatter(
     x, y, z = bsdf.sample(q, lobe, vx, vy, vz, a, b, thin)
     if z == 0:
         return False
-    if (lobe in {1, 3}) and bsdf.is_smooth(q):
+    if (lobe == 1 or lobe == 3) and bsdf.is_smooth(q):
         r, g, bl = bsdf.smooth_weight(q, lobe, vz, thin)
         q[Q_DENSITY] = -1.0
         k = 1.0 / rays
