@@ -1,17 +1,24 @@
-"""Run the tests:
+"""Run the tests: `python -m tests [WORD …]`.
 
-`python -m tests [WORD …]`.  With words, only the tests whose names contain one of them.
+With words, only the tests whose names contain one of them.  Without, all of them in two processes
+side by side: those that drive a browser, and the others, whose coverage of core and services is
+measured.
 """
 
 from __future__ import annotations
 
+import json
 import os
+import subprocess
 import sys
 import time
 import unittest
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
+KEPT = ROOT / ".venv"  # what is written beside the tests
+BROWSER = "tests.browser."
+LEAST_COVERAGE = 90  # %, branches of core and services
 
 
 def flatten(suite: unittest.TestSuite) -> list[unittest.TestCase]:
@@ -21,19 +28,71 @@ def flatten(suite: unittest.TestSuite) -> list[unittest.TestCase]:
     return out
 
 
+def run(words: list[str], group: str = "") -> int:
+    """Run tests in this process, and write down how many passed."""
+    found = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+    tests = [t for t in flatten(found) if not words or any(w in t.id() for w in words)]
+    if group:
+        tests = [t for t in tests if t.id().startswith(BROWSER) == (group == "browser")]
+    start = time.monotonic()
+    verbosity = 2 if words else 1
+    result = unittest.TextTestRunner(verbosity=verbosity).run(unittest.TestSuite(tests))
+    bad, skipped = len(result.failures) + len(result.errors), len(result.skipped)
+    counts = [result.testsRun - bad - skipped, bad, skipped]
+    (KEPT / f"tests-{group or 'chosen'}.json").write_text(json.dumps(counts))
+    print(f"{group or 'chosen'} tests took {time.monotonic() - start:.0f} s")
+    return 0 if result.wasSuccessful() and result.testsRun else 1
+
+
+def run_all() -> int:
+    """Compile once, then run both groups side by side; what they print comes one after another."""
+    from mill_lane.work.warm import prepare
+
+    print(f"kernels were ready after {prepare(lambda share, text: None):.0f} s", flush=True)
+    python, data = sys.executable, KEPT / "coverage"
+    measured = ["-m", "coverage", "run", f"--data-file={data}", "-m", "tests", "--group=rest"]
+    commands = {"browser": [python, "-m", "tests", "--group=browser"], "rest": [python, *measured]}
+    running = {}
+    for group, command in commands.items():
+        (KEPT / f"tests-{group}.json").unlink(missing_ok=True)
+        log = (KEPT / f"tests-{group}.log").open("w")
+        running[group] = subprocess.Popen(command, stdout=log, stderr=subprocess.STDOUT)
+    failed = 0
+    for group, process in running.items():
+        failed |= process.wait()
+        print((KEPT / f"tests-{group}.log").read_text(), flush=True)
+    report = [python, "-m", "coverage", "report", f"--data-file={data}", "--skip-covered"]
+    told = subprocess.run(report, capture_output=True, text=True, check=False).stdout
+    lines = told.strip().splitlines()
+    print("\n".join(lines[-1:]) if lines else "no coverage was measured")
+    share = float(lines[-1].split()[-1].rstrip("%")) if lines else 0.0
+    if share < LEAST_COVERAGE:
+        print(told)
+        print(f"coverage is under {LEAST_COVERAGE} %")
+        failed |= 1
+    return failed
+
+
+def told(groups: list[str]) -> str:
+    """Sum up groups; one that wrote nothing down broke off, which counts as a failure."""
+    sums = [0, 0, 0]
+    for group in groups:
+        path = KEPT / f"tests-{group}.json"
+        counts = json.loads(path.read_text()) if path.exists() else [0, 1, 0]
+        sums = [a + b for a, b in zip(sums, counts, strict=True)]
+    return f"{sums[0]} passed, {sums[1]} failed, {sums[2]} skipped"
+
+
 def main() -> int:
     # What the tests compile is kept between runs, apart from what the application keeps.
-    os.environ.setdefault("MILL_LANE_CACHE", str(ROOT / ".venv" / "kernels"))
-    found = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+    os.environ.setdefault("MILL_LANE_CACHE", str(KEPT / "kernels"))
     words = sys.argv[1:]
-    tests = [t for t in flatten(found) if not words or any(w in t.id() for w in words)]
-    start = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=1 if not words else 2).run(unittest.TestSuite(tests))
-    bad, skipped = len(result.failures) + len(result.errors), len(result.skipped)
-    line = f"{result.testsRun - bad - skipped} passed, {bad} failed, {skipped} skipped"
-    print(f"tests took {time.monotonic() - start:.0f} s")
-    (ROOT / ".venv" / "last-tests.txt").write_text(line + "\n")
-    return 0 if result.wasSuccessful() and result.testsRun else 1
+    if words and words[0].startswith("--group="):
+        return run([], words[0].removeprefix("--group="))
+    failed = run(words) if words else run_all()
+    line = told(["chosen"] if words else ["browser", "rest"])
+    (KEPT / "last-tests.txt").write_text(line + "\n")
+    return failed
 
 
 if __name__ == "__main__":

@@ -20,7 +20,7 @@ function morph(next) {
   const told = alerts.map((box) => [box.parentElement, box]);
   for (const box of alerts) box.remove();
   Alpine.morph(page(), next.getElementById("page"), {
-    updating(el, to, childrenOnly, skip) {
+    updating(el, to, _childrenOnly, skip) {
       if (el.nodeType !== 1) return;
       if (el === document.activeElement && typedIn.test(el.tagName)) skip();
       else if (el.tagName === "IMAGE-VIEWER") {

@@ -4,7 +4,7 @@ import { refresh } from "./page.js";
 
 const SOON = 300; // milliseconds after the last digit
 
-function valueOf(field) {
+function fieldValue(field) {
   if (field.type !== "checkbox") return field.value;
   return field.checked ? "true" : "";
 }
@@ -21,7 +21,7 @@ document.addEventListener("alpine:init", () => {
       const root = this.$root;
       const url = new URL(root.dataset.own, location.href);
       for (const field of root.querySelectorAll("[data-field]")) {
-        const value = valueOf(field);
+        const value = fieldValue(field);
         if (value && value !== field.dataset.before && field.checkValidity()) {
           url.searchParams.set(field.dataset.field, value);
         }
