@@ -1,7 +1,4 @@
-"""`python -m bench build|memory|overhead|page|rays|trace|weigh [--json]`:
-
-see docs/performance.md for figures and the machine.
-"""
+"""Run a bench: `python -m bench NAME [--json]`; docs/performance.md has figures and the machine."""
 
 from __future__ import annotations
 

@@ -14,6 +14,7 @@ import numpy as np
 import trimesh
 from pxr import Sdf, Usd, UsdGeom, UsdUtils
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.select import Select
 
 from mill_lane.core.formats.pictures import write_pixels
@@ -73,8 +74,8 @@ class TestFormats(BrowserCase):
         # Both ways: the row marks the plan, the plan marks the row.
         self.find("tbody a[data-row]").click()
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "polygon[stroke-width='3']"))
-        self.find("input[name='q']").clear()
-        self.find("input[name='q']").send_keys("\n")
+        self.driver.execute_script("document.querySelector('input[name=q]').select()")
+        self.find("input[name='q']").send_keys(Keys.BACKSPACE)
         self.until(lambda: "q=" not in self.driver.current_url and len(self.names()) == 2)
         place = "svg a[aria-label='cube'] polygon"
         click = "dispatchEvent(new MouseEvent('click', {bubbles: true}))"

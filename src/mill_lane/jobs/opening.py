@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
+import math
+import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,6 +22,8 @@ from mill_lane.work import queue
 from mill_lane.work.kinds.demo import DEMO
 from mill_lane.work.kinds.open import OPEN, Payload
 
+LISTED_SECONDS = 5.0
+MOST_MET = 100_000  # files and folders that are looked at
 MOST_LISTED = 200
 
 
@@ -76,12 +82,33 @@ def open_from_folder(db: Session, folder: Path | None, file: str) -> Opened:
     return open_file(db, str(path), check_name(path.name), uploaded=False)
 
 
-def listed_scenes(folder: Path | None) -> list[tuple[str, int]]:
-    """Scene files of a folder, as (name within it, bytes)."""
+class SceneFolder:
+    """A folder of scene files, looked through at most every few seconds.
+
+    Pages are drawn again whenever something happens; the folder may be large, or on a slow disk.
+    """
+
+    def __init__(self, folder: Path | None) -> None:
+        self.folder = folder
+        self._lock = threading.Lock()
+        self._read = -math.inf
+        self._found: list[tuple[str, int]] = []
+
+    def listed(self) -> list[tuple[str, int]]:
+        """The scene files that are there, as (name within it, bytes)."""
+        with self._lock:
+            if time.monotonic() - self._read > LISTED_SECONDS:
+                self._found = _look_through(self.folder)
+                self._read = time.monotonic()
+            return self._found
+
+
+def _look_through(folder: Path | None) -> list[tuple[str, int]]:
     if folder is None or not folder.is_dir():
         return []
     endings = read_endings()
-    found = (p for p in folder.rglob("*") if p.suffix.lower() in endings and p.is_file())
+    met = itertools.islice(folder.rglob("*"), MOST_MET)
+    found = (p for p in met if p.suffix.lower() in endings and p.is_file())
     return sorted((str(p.relative_to(folder)), p.stat().st_size) for p in found)[:MOST_LISTED]
 
 

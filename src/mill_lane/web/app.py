@@ -11,6 +11,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoes
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from mill_lane import __version__
+from mill_lane.jobs.opening import SceneFolder
 from mill_lane.web.home import routes as home_routes
 from mill_lane.web.shared import events, kept_files, recipes, tasks
 from mill_lane.web.shared.errors import add_handlers
@@ -48,6 +49,7 @@ def create_app(settings: Settings) -> FastAPI:
     app = FastAPI(title="Mill Lane", version=__version__, docs_url=None, redoc_url=None)
     app.state.settings = settings
     app.state.stations = list(STATIONS)
+    app.state.scene_folder = SceneFolder(settings.scenes)
     app.state.templates = make_templates()
     # The last one added is the first to see a request.
     app.add_middleware(SameOrigin)

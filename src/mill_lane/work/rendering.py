@@ -22,7 +22,7 @@ from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview
 from mill_lane.work.kinds.base import Paused, Report
-from mill_lane.work.kinds.render import Layer, Request, Result
+from mill_lane.work.kinds.render_parts import Layer, Request, Result
 from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
 

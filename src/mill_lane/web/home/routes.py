@@ -39,7 +39,7 @@ def page(request: Request, db: Db, removed: int | None = None) -> Response:
         endings=read_endings(),
         jobs=cards(db, request.app.state.stations),
         prepare=preparing(db),
-        scenes=opening.listed_scenes(folder),
+        scenes=request.app.state.scene_folder.listed(),
         folder=folder,
         gone=gone if gone is not None and gone.removed else None,
     )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
@@ -18,6 +17,7 @@ from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import DeviceRow, Render, StoredFile
 from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.work.kinds.render_parts import Request, Result
 
 
 class Payload(BaseModel):
@@ -25,45 +25,6 @@ class Payload(BaseModel):
 
     render: int
     key: str | None = None
-
-
-class Request(BaseModel):
-    """All that the child needs; see `Session` for most of it."""
-
-    scene: Path
-    recipe: Recipe
-    region: tuple[int, int, int, int]
-    frame: int
-    preview: dict[str, Any]
-    threads: int
-    memory_limit: int
-    key: str
-    about: str
-    sky: Path | None
-    folder: Path
-    # Whether it is taken apart: pictures of its layers, and where the time goes.
-    taken_apart: bool
-    checkpoint_seconds: float
-
-
-class Layer(BaseModel):
-    """The picture of a layer, with its scale where it is a map."""
-
-    path: Path
-    low: float | None = None
-    high: float | None = None
-    unit: str | None = None
-
-
-class Result(BaseModel):
-    """What was made and measured."""
-
-    picture: Path
-    exr: Path
-    stopped: bool
-    layers: dict[str, Layer] = {}
-    time_profile: dict[str, Any] = {}
-    measured: dict[str, Any]
 
 
 class RenderKind(Kind[Payload, Request, Result]):

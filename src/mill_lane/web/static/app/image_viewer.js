@@ -189,7 +189,7 @@ class ImageViewer extends HTMLElement {
     const s = this.scale;
     const box = [x + x0 * s, y + y0 * s, (x1 - x0) * s, (y1 - y0) * s];
     c.lineWidth = 3;
-    c.strokeStyle = "rgb(0 0 0 / 50%)";
+    c.strokeStyle = token("--color-crop-edge");
     c.strokeRect(...box);
     c.lineWidth = 1.5;
     c.strokeStyle = token("--color-white");
@@ -198,7 +198,7 @@ class ImageViewer extends HTMLElement {
     const text = `crop ${Math.round(x1 - x0)} × ${Math.round(y1 - y0)}`;
     c.font = MONO;
     const bottom = Math.min(y + y1 * s + 18, this.clientHeight - 6);
-    c.fillStyle = "rgb(0 0 0 / 65%)";
+    c.fillStyle = token("--color-crop-label");
     c.fillRect(box[0] - 1, bottom - 14, c.measureText(text).width + 10, 18);
     c.fillStyle = token("--color-white");
     c.fillText(text, box[0] + 4, bottom);

@@ -1,0 +1,49 @@
+"""What goes to the child that renders, and what comes back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+
+from mill_lane.core.recipe import Recipe
+
+
+class Request(BaseModel):
+    """All that the child needs; see `Session` for most of it."""
+
+    scene: Path
+    recipe: Recipe
+    region: tuple[int, int, int, int]
+    frame: int
+    preview: dict[str, Any]
+    threads: int
+    memory_limit: int
+    key: str
+    about: str
+    sky: Path | None
+    folder: Path
+    # Whether it is taken apart: pictures of its layers, and where the time goes.
+    taken_apart: bool
+    checkpoint_seconds: float
+
+
+class Layer(BaseModel):
+    """The picture of a layer, with its scale where it is a map."""
+
+    path: Path
+    low: float | None = None
+    high: float | None = None
+    unit: str | None = None
+
+
+class Result(BaseModel):
+    """What was made and measured."""
+
+    picture: Path
+    exr: Path
+    stopped: bool
+    layers: dict[str, Layer] = {}
+    time_profile: dict[str, Any] = {}
+    measured: dict[str, Any]
