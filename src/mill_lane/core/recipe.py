@@ -186,10 +186,23 @@ FINAL = Recipe(
 
 
 def clip_region(region: Region | None, width: int, height: int) -> Region:
-    """The region inside a picture of `width` x `height` pixels, as (x0, y0, x1, y1) with x1, y1
-    exclusive.
+    """Cut a region to a picture.
 
-    None means the whole picture.  Raises ValueError when nothing is left.
+    Parameters
+    ----------
+    region : tuple of int or None
+        x0, y0, x1, y1 in pixels, x1 and y1 exclusive; None means the whole picture.
+    width, height : int
+        Of the picture, pixels.
+
+    Returns
+    -------
+    tuple of int
+
+    Raises
+    ------
+    ValueError
+        When nothing is left.
     """
     if region is None:
         return (0, 0, width, height)

@@ -87,9 +87,23 @@ def unreadable(name: str) -> MillError:
 
 
 def decode(data: bytes, mime: str, name: str = "picture") -> Pixels:
-    """The pixels as stored: uint8 or uint16, shape (height, width, channels), no colour conversion.
+    """Decode a picture, without a conversion of its colours.
 
-    Raises MillError when the file is damaged.
+    Parameters
+    ----------
+    data : bytes
+    mime : str
+    name : str
+        For messages.
+
+    Returns
+    -------
+    array of uint8 or uint16, (H, W, channels)
+
+    Raises
+    ------
+    MillError
+        When the file is damaged.
     """
     # OpenImageIO's Python binding reads files only, so the bytes go through one; /dev/shm keeps
     # that off the disk.
@@ -151,8 +165,19 @@ def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
 
 
 def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
-    """The bytes of a PNG (8 or 16 bits) or JPEG (8 bits) of these pixels, (height, width,
-    channels).
+    """Encode a picture.
+
+    Parameters
+    ----------
+    pixels : array of uint8 or uint16, (H, W, channels)
+    mime : str
+        PNG (8 or 16 bits) or JPEG (8 bits).
+    quality : int
+        Of a JPEG.
+
+    Returns
+    -------
+    bytes
     """
     with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime], dir=_scratch()) as f:
         write_pixels(Path(f.name), pixels, quality)

@@ -37,10 +37,21 @@ def pool(plane: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
 def relative_error(
     total: NDArray[Any], squares: NDArray[Any], count: NDArray[Any], window: int = WINDOW
 ) -> NDArray[np.float64]:
-    """The noise map: sigma / (sqrt(n) (mean + 0.05)), with sigma and mean pooled over the window.
+    """Estimate the noise of each pixel from sums over its samples.
 
-    total, squares : sums of the luminance and of its square, (height, width).  count : samples,
-    (height, width). Pixels with fewer than 2 samples give infinity.
+    Parameters
+    ----------
+    total, squares : array, (H, W)
+        Sums of the luminance and of its square.
+    count : array, (H, W)
+        Samples.
+    window : int
+        Side of the square over which mean and spread are pooled, pixels.
+
+    Returns
+    -------
+    array of float64, (H, W)
+        sigma / (sqrt(n) (mean + 0.05)); infinity with fewer than 2 samples.
     """
     n = np.maximum(np.asarray(count, float), 1)
     mean = total / n

@@ -10,8 +10,20 @@ from mill_lane.core.weigh.ledger import draw_up, judge
 
 
 def check_fits(analysis: Analysis, recipe: Recipe, device: Device, size: tuple[int, int]) -> None:
-    """Raises MillError, naming the step that would fail, when a picture of `size` does not fit the
-    device.
+    """Refuse a render that does not fit.
+
+    Parameters
+    ----------
+    analysis : Analysis
+    recipe : Recipe
+    device : Device
+    size : tuple of int
+        Width and height of what is rendered, pixels.
+
+    Raises
+    ------
+    MillError
+        Naming the step that would fail, and what is missing.
     """
     verdict = judge(draw_up(analysis, recipe, device, size), device.free_bytes)
     if verdict.fits:

@@ -63,9 +63,27 @@ def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
 
 
 def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
-    """Read geometry and textures.
+    """Read geometry and textures into the flat arrays that kernels use.
 
-    Raises MillError when a file is damaged, MemoryError when memory is full.
+    Parameters
+    ----------
+    scene : Scene
+    threads : int
+        That build acceleration structures and decode pictures.
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+
+    Returns
+    -------
+    Loaded
+        Exactly the bytes that `sizes` counts, taken geometry first, then textures by size.
+
+    Raises
+    ------
+    MillError
+        When a file is damaged.
+    MemoryError
+        When memory is full.
     """
     geometry = _geometry(scene, threads, part(progress, 0.0, 0.45))
     textures, index = _textures(scene, threads, part(progress, 0.45, 1.0))

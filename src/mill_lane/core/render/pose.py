@@ -35,7 +35,20 @@ class Shot:
 
 
 def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
-    """The world at a time in seconds: instances placed, their hierarchy built, lights gathered."""
+    """Place the instances at a time, build their hierarchy, gather the lights.
+
+    Parameters
+    ----------
+    loaded : Loaded
+    time : float
+        Seconds.
+    shot : Shot, optional
+        What of a recipe changes the world itself: the sky, the shutter, what is left out.
+
+    Returns
+    -------
+    World
+    """
     scene, shot = loaded.scene, shot or Shot()
     matrices = world_matrices(scene, time)
     moving_scene = any(n.channels for n in scene.nodes)
@@ -157,12 +170,29 @@ def placed_boxes(
 def camera_track(
     scene: Scene, time: float, shutter: float, width: int, height: int, camera: str | None = None
 ) -> tuple[NDArray[np.float64], float]:
-    """The camera over the shutter and in the next frame:
+    """Follow the camera over the shutter, and to the next frame.
 
-    ((CAMERA_KEYS + 1) x 12, angle of a pixel in radians).
+    Parameters
+    ----------
+    scene : Scene
+    time, shutter : float
+        Seconds.
+    width, height : int
+        Of the picture, pixels.
+    camera : str or None
+        By name; None for the first that the scene has.
 
-    A row is position, direction to the picture's middle, to its right edge, to its top edge.
-    Raises MillError when there is no such camera.
+    Returns
+    -------
+    track : array of float64, (CAMERA_KEYS + 1, 12)
+        A row is position, direction to the picture's middle, to its right edge, to its top edge.
+    angle : float
+        Of a pixel, radians.
+
+    Raises
+    ------
+    MillError
+        When there is no such camera.
     """
     try:
         node = scene.camera_node(camera)

@@ -92,9 +92,30 @@ def settings_of(
     preview: Preview | None = None,
     profile: bool = False,
 ) -> NDArray[np.float64]:
-    """The settings (`slots.S_`) of a region at a time in seconds.
+    """Turn a recipe into the settings that kernels read (`slots.S_`).
 
-    Raises MillError when there is no such camera.
+    Parameters
+    ----------
+    recipe : Recipe
+    region : tuple of int
+        x0, y0, x1, y1 in pixels of the recipe's picture, x1 and y1 exclusive.
+    scene : Scene
+    time : float
+        Seconds.
+    camera : str or None
+    preview : Preview, optional
+        What is left out while looking.
+    profile : bool
+        Whether work is counted.
+
+    Returns
+    -------
+    array of float64, (S_SIZE,)
+
+    Raises
+    ------
+    MillError
+        When there is no such camera.
     """
     p = preview or Preview()
     out = np.zeros(s.SETTINGS)

@@ -33,9 +33,15 @@ def no_lights() -> Lights:
 def mesh_world(
     positions: NDArray[np.float32], triangles: NDArray[np.uint32], threads: int = 1
 ) -> World:
-    """One mesh, placed once, without materials or lamps: enough for following rays.
+    """Place one mesh, without materials or lights: enough for following rays.
 
-    positions : (V, 3).  triangles : (T, 3), T > 0.
+    Parameters
+    ----------
+    positions : array of float32, (V, 3)
+    triangles : array of uint32, (T, 3)
+        At least one.
+    threads : int
+        That build the hierarchy.
     """
     nodes, leaves = build_mesh(positions, triangles, threads)
     one = np.eye(3, 4).reshape(1, 12)

@@ -57,9 +57,23 @@ def daylight(elevation: float) -> Daylight:
 def clear_luminance(
     zenith: NDArray[np.float64], to_sun: NDArray[np.float64], sun_zenith: float
 ) -> NDArray[np.float64]:
-    """Luminance over that of the zenith (CIE S 011, equation 1):
+    """Luminance of a clear sky over that of its zenith.
 
-    f(to_sun) phi(zenith) / (f(sun_zenith) phi(0)).
+    Parameters
+    ----------
+    zenith, to_sun : array of float64
+        Angles from the zenith and from the sun, radians.
+    sun_zenith : float
+        Angle of the sun from the zenith, radians.
+
+    Returns
+    -------
+    array of float64
+        f(to_sun) phi(zenith) / (f(sun_zenith) phi(0)).
+
+    References
+    ----------
+    CIE S 011, "Spatial distribution of daylight: CIE standard general sky", equation 1.
     """
 
     def f(angle: NDArray[np.float64] | float) -> NDArray[np.float64]:

@@ -20,7 +20,19 @@ def quaternion_matrix(q: F64) -> F64:
 
 
 def slerp(a: F64, b: F64, t: float) -> F64:
-    """Spherical interpolation by the shorter way, as glTF 2.0 appendix C.4 asks."""
+    """Interpolate spherically by the shorter way.
+
+    Parameters
+    ----------
+    a, b : array of float64, (4,)
+        Unit quaternions, x, y, z, w.
+    t : float
+        0 to 1.
+
+    References
+    ----------
+    Khronos Group, glTF 2.0 specification, appendix C.4.
+    """
     d = float(a @ b)
     if d < 0:
         b, d = -b, -d
@@ -142,7 +154,17 @@ def node_matrix(scene: Scene, node: int, time: float) -> F64:
 
 
 def world_box(matrix: F64, lo: F64, hi: F64) -> tuple[F64, F64]:
-    """The axis-aligned box round a transformed box: (min, max), each (3,)."""
+    """Find the axis-aligned box round a transformed box.
+
+    Parameters
+    ----------
+    matrix : array of float64, (4, 4)
+    lo, hi : array of float64, (3,)
+
+    Returns
+    -------
+    lo, hi : array of float64, (3,)
+    """
     centre = matrix[:3, :3] @ ((lo + hi) / 2) + matrix[:3, 3]
     half = np.abs(matrix[:3, :3]) @ ((hi - lo) / 2)
     return centre - half, centre + half

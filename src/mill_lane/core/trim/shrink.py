@@ -33,9 +33,24 @@ class Shrink:
 def shrink(
     scene: Scene, sizes: dict[int, int], progress: Progress = silent
 ) -> tuple[Scene, list[Shrink]]:
-    """A scene whose images (by index) are halved until their longer side is within sizes[image]
-    pixels.
+    """Halve images until their longer side is within a size.
 
+    Parameters
+    ----------
+    scene : Scene
+        Left as it is.
+    sizes : dict
+        Pixels of the longer side, by index of the image.
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+
+    Returns
+    -------
+    scene : Scene
+    shrinks : list of Shrink
+
+    Notes
+    -----
     The smaller picture is the very mip level that the renderer made of the large one: averaged in
     linear light where it holds colour.  PNG stays PNG with its bits, JPEG is encoded anew at
     quality 92.

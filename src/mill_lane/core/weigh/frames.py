@@ -90,7 +90,21 @@ class Track:
 def camera_track(
     scene: Scene, frames: list[int], aspect: float, camera: str | None = None
 ) -> Track:
-    """Follow the camera over frames.  Raises MillError when there is no such camera."""
+    """Follow the camera over frames.
+
+    Parameters
+    ----------
+    scene : Scene
+    frames : list of int
+    aspect : float
+        Width over height of the picture.
+    camera : str or None
+
+    Raises
+    ------
+    MillError
+        When there is no such camera.
+    """
     try:
         node = scene.camera_node(camera)
     except KeyError as e:

@@ -33,12 +33,33 @@ def weigh_full(
     progress: Progress = silent,
     ready: Ready | None = None,
 ) -> Analysis:
-    """Count and measure, decode every picture, look at the shot from all over its frames, and light
-    it.
+    """Count and measure, decode every picture, look at the shot from all over its frames, light it.
 
-    `ready` gets the analysis after each stage.  The pictures are decoded one after another and
-    kept small, so that this takes little more memory than the meshes.  Raises MillError where the
-    scene is damaged.
+    Parameters
+    ----------
+    scene : Scene
+    aspect : float
+        Width over height of the picture.
+    camera : str or None
+    threads : int
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+    ready : callable, optional
+        Gets the analysis after each stage.
+
+    Returns
+    -------
+    Analysis
+
+    Raises
+    ------
+    MillError
+        Where the scene is damaged.
+
+    Notes
+    -----
+    Pictures are decoded one after another and kept small, so that this takes little more memory
+    than the meshes.
     """
     tell = ready or (lambda analysis: None)
     analysis = weigh(scene, aspect, camera, part(progress, 0.0, 0.3), exact=True)

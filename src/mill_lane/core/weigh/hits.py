@@ -89,8 +89,16 @@ def unit(v: F64) -> F64:
 
 
 def camera_rays(track: F64, x: F64, y: F64, width: int, height: int) -> Rays:
-    """Rays through places (x, y) of a picture, in pixels; `track` is a row of
-    `render.load.camera_track`.
+    """Make rays through places of a picture.
+
+    Parameters
+    ----------
+    track : array of float64, (12,)
+        A row of `render.pose.camera_track`.
+    x, y : array of float64, (N,)
+        Pixels.
+    width, height : int
+        Of the picture, pixels.
     """
     position, ahead, right, up = track[:3], track[3:6], track[6:9], track[9:12]
     far = ahead + (2 * x / width - 1)[:, None] * right + (1 - 2 * y / height)[:, None] * up
@@ -207,7 +215,19 @@ def straight_on(rays: Rays, hits: Hits, which: I64) -> Rays:
 
 
 def reflected(rays: Rays, hits: Hits, which: I64) -> Rays:
-    """Mirror rays (Igehy, equations 14 and 15)."""
+    """Mirror rays at some of the hits, with their differentials.
+
+    Parameters
+    ----------
+    rays : Rays
+    hits : Hits
+    which : array of int64, (K,)
+        Numbers of the rays that go on.
+
+    References
+    ----------
+    Igehy, "Tracing Ray Differentials", 1999, equations 14 and 15.
+    """
     r, n, dn = rays[hits.ray[which]], hits.n[which], hits.dn[which]
     cosine = _dot(r.d, n)
     d = r.d - 2 * cosine[:, None] * n
@@ -222,10 +242,20 @@ def reflected(rays: Rays, hits: Hits, which: I64) -> Rays:
 
 
 def refracted(rays: Rays, hits: Hits, which: I64, eta: F64) -> Rays:
-    """Rays through a surface of relative index `eta` (before over behind), mirrored where nothing
-    gets through.
+    """Follow rays through a surface, mirrored where nothing gets through.
 
-    Igehy, equations 16 and 17.
+    Parameters
+    ----------
+    rays : Rays
+    hits : Hits
+    which : array of int64, (K,)
+        Numbers of the rays that go on.
+    eta : array of float64, (K,)
+        Relative index, before over behind.
+
+    References
+    ----------
+    Igehy, "Tracing Ray Differentials", 1999, equations 16 and 17.
     """
     r, n, dn = rays[hits.ray[which]], hits.n[which], hits.dn[which]
     cosine = _dot(r.d, n)

@@ -127,10 +127,23 @@ def draw_up(
     size: tuple[int, int] | None = None,
     texture_sizes: dict[int, int] | None = None,
 ) -> Ledger:
-    """The ledger of a render of the whole picture, or of a crop of `size`, on a device.
+    """Draw up the ledger of a render on a device.
 
-    For the CPU these are the arrays that the renderer allocates; for a simulated card the same,
-    plus the paths that it keeps in flight.
+    Parameters
+    ----------
+    analysis : Analysis
+    recipe : Recipe
+    device : Device
+    size : tuple of int, optional
+        Width and height of a crop, pixels; the whole picture where it is not given.
+    texture_sizes : dict, optional
+        Bytes that images would hold after a trim, by index.
+
+    Returns
+    -------
+    Ledger
+        For the CPU the arrays that the renderer allocates; for a device that keeps paths in flight
+        the same, with these in the place of a stack for each thread.
     """
     width, height = size or (recipe.width, recipe.height)
     steps = [Step("geometry", m.name, m.geometry_bytes) for m in analysis.meshes]
@@ -174,9 +187,20 @@ def draw_up(
 def film_steps(
     width: int, height: int, layers: Sequence[str], light_count: int
 ) -> list[tuple[str, int]]:
-    """What the picture takes:
+    """List what the picture takes.
 
-    the sums, what the noise is measured with, and the planes made while writing.
+    Parameters
+    ----------
+    width, height : int
+        Pixels.
+    layers : sequence of str
+    light_count : int
+        Lights that the layer for each light holds.
+
+    Returns
+    -------
+    list of (str, int)
+        The sums, and the larger of what the noise is measured with and what writing takes; bytes.
     """
     pixels = width * height
     steps = [(name, n) for name, n in film_bytes(width, height, layers, light_count).items() if n]

@@ -48,7 +48,21 @@ def light_view(
     camera: str | None = None,
     progress: Progress = silent,
 ) -> LightView:
-    """Render a few frames small, all bounces as usual, and add up what each lamp gave."""
+    """Render a few frames small, all bounces as usual, and add up what each light gave.
+
+    Parameters
+    ----------
+    loaded : Loaded
+    frames : list of int
+    aspect : float
+        Width over height of the picture.
+    threads : int
+    exposure : float
+        Stops.
+    camera : str or None
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+    """
     luma = np.array(LUMA)
     shares: dict[str, float] = {}
     total, pixels = 0.0, 0
@@ -108,9 +122,22 @@ def reach(intensity: float, mean: float) -> float | None:
 
 
 def strong_and_small(radiance: float, size: float, nearest: float | None, mean: float) -> bool:
-    """Whether an emissive surface is one that makes grain:
+    """Tell whether an emissive surface is one that makes noise.
 
-    tiny as seen, and far brighter than the picture.
+    Parameters
+    ----------
+    radiance : float
+    size : float
+        Metres.
+    nearest : float or None
+        Metres; None where it is never near.
+    mean : float
+        Radiance of the picture.
+
+    Returns
+    -------
+    bool
+        Whether it is tiny as seen, and far brighter than the picture.
     """
     return (
         0 < size < SMALL_ANGLE * max(nearest or 0.0, size) and mean > 0 and radiance > STRONG * mean

@@ -38,7 +38,18 @@ MOST_OUTLINES = 3000  # a page with more outlines would be slow
 def box_distance(
     points: NDArray[np.float64], lo: NDArray[np.float64], hi: NDArray[np.float64]
 ) -> NDArray[np.float64]:
-    """Distances (F, N) from points (F, 3) to boxes (N, 3); 0 inside."""
+    """Measure from points to boxes.
+
+    Parameters
+    ----------
+    points : array of float64, (F, 3)
+    lo, hi : array of float64, (N, 3)
+
+    Returns
+    -------
+    array of float64, (F, N)
+        0 inside.
+    """
     gap = np.maximum(np.maximum(lo[None] - points[:, None], points[:, None] - hi[None]), 0)
     return np.asarray(np.linalg.norm(gap, axis=2))
 
@@ -50,11 +61,30 @@ def weigh(
     progress: Progress = silent,
     exact: bool = False,
 ) -> Analysis:
-    """Count and measure a scene over its frame range.
+    """Count and measure a scene over its frame range, without decoding a picture.
 
-    Distances are from the camera to the world-aligned box round each placed part, so that they are
-    never too long; with `exact` they are to the triangles themselves.  The nearest over all frames
-    looked at counts.
+    Parameters
+    ----------
+    scene : Scene
+    aspect : float
+        Width over height of the picture.
+    camera : str or None
+        By name; None for the first that the scene has.
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+    exact : bool
+        Whether distances are to the triangles themselves.  Otherwise they are to the world-aligned
+        box round each placed part, so that they are never too long.
+
+    Returns
+    -------
+    Analysis
+        Of stage 1; `full.weigh_full` goes on from it.
+
+    Raises
+    ------
+    MillError
+        When there is no such camera.
     """
     frames = frames_looked_at(scene.frames)
     track = camera_track(scene, frames, aspect, camera)

@@ -35,7 +35,19 @@ def outline_of(
     hi: NDArray[np.float64],
     memory: int,
 ) -> ObjectOutline:
-    """The outline from above of a box (lo, hi) placed by a 4x4 matrix."""
+    """Draw the outline, from above, of a placed box.
+
+    Parameters
+    ----------
+    name : str
+    mesh : int
+        Index of the mesh.
+    matrix : array of float64, (4, 4)
+    lo, hi : array of float64, (3,)
+        The box before it is placed.
+    memory : int
+        Bytes that the mesh holds.
+    """
     corners = np.array(
         [[x, y, z] for x in (lo[0], hi[0]) for y in (lo[1], hi[1]) for z in (lo[2], hi[2])]
     )

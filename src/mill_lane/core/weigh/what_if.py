@@ -50,9 +50,21 @@ class WhatIf(BaseModel):
 
 
 def load_of(analysis: Analysis, recipe: Recipe, samples: int, denoise: bool) -> Load:
-    """What a render holds, counted for a memory profile.
+    """Count what a render holds, for a memory profile.
 
-    Textures count with their mip levels, layers with the beauty.
+    Parameters
+    ----------
+    analysis : Analysis
+    recipe : Recipe
+    samples : int
+        In flight.
+    denoise : bool
+        In the render.
+
+    Returns
+    -------
+    Load
+        Textures with their mip levels, layers with the beauty.
     """
     pixels = recipe.width * recipe.height
     values = {8: 0.0, 16: 0.0}
@@ -77,7 +89,23 @@ def reckon(
     asked: WhatIf,
     profile: MemoryProfile | None = None,
 ) -> tuple[Ledger, Device]:
-    """The ledger, and the device as it would be."""
+    """Reckon a ledger as it would be.
+
+    Parameters
+    ----------
+    analysis : Analysis
+    recipe : Recipe
+    device : Device
+    asked : WhatIf
+    profile : MemoryProfile, optional
+        Of another renderer, which is then reckoned for.
+
+    Returns
+    -------
+    ledger : Ledger
+    device : Device
+        As it would be.
+    """
     recipe = asked.recipe(recipe)
     device = asked.device(device, recipe.width * recipe.height)
     if profile is None:

@@ -20,9 +20,24 @@ GLB_LIMIT = 2**32 - 1  # the header's length field has 32 bits
 
 
 def write_glb(scene: Scene, path: Path, progress: Progress = silent) -> None:
-    """Write the scene as one GLB.  It appears under its name only when it is whole.
+    """Write the scene as one GLB, which appears under its name only when it is whole.
 
-    Raises MillError when it would be larger than a GLB can be, or when a source ends early.
+    Parameters
+    ----------
+    scene : Scene
+        Where it was read from glTF, what was not touched stays byte for byte.
+    path : Path
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+
+    Raises
+    ------
+    MillError
+        When it would be larger than a GLB can be, or when a source ends early.
+
+    References
+    ----------
+    Khronos Group, glTF 2.0 specification, section 4 (GLB).
     """
     root, chunks = document_of(scene)
     _write(root, chunks, path, progress)

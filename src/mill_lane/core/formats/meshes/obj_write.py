@@ -24,10 +24,24 @@ ROWS = 65536  # that are turned into text at a time
 
 
 def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
-    """Write path (.obj), its .mtl and a folder of textures beside it; tells what the format cannot
-    hold.
+    """Write an OBJ, its MTL and a folder of textures beside it; metres, Y up.
 
-    Lengths are metres, Y up.  Raises OSError when the disk is full.
+    Parameters
+    ----------
+    scene : Scene
+    path : Path
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+
+    Returns
+    -------
+    list of Note
+        What the format cannot hold.
+
+    Raises
+    ------
+    OSError
+        When the disk is full.
     """
     folder = path.with_name(f"{path.stem}-textures")
     files = write_pictures(scene, folder) if scene.images else {}

@@ -27,8 +27,20 @@ APERTURE = 24.0
 
 
 def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
-    """Write path (.usda or .usdc) and a folder of textures beside it, or one .usdz; tells what the
-    format cannot hold.
+    """Write a scene as USD, with a folder of textures beside it.
+
+    Parameters
+    ----------
+    scene : Scene
+    path : Path
+        .usda, .usdc or .usdz, which holds its textures.
+    progress : callable
+        Told how far it is, from 0 to 1, and may stop it.
+
+    Returns
+    -------
+    list of Note
+        What the format cannot hold.
     """
     from pxr import Sdf, UsdUtils
 
