@@ -16,6 +16,9 @@ from tests.gltf_tools import glb, triangle
 from tests.scenes import small_demo
 
 
+PAGE = "/static/app/page.js"
+
+
 class TestTroubles(BrowserCase):
     def upload(self, name: str, data: bytes) -> None:
         path = Path(self.server.keep.name) / name
@@ -29,7 +32,7 @@ class TestTroubles(BrowserCase):
         self.upload("holiday.txt", b"hello")
         self.says("is not a scene file that is read")
         # It is told until the next try, whatever else happens to the page.
-        self.driver.execute_script("return refresh()")
+        self.driver.execute_script(f"return import('{PAGE}').then((page) => page.refresh())")
         self.says("is not a scene file that is read")
         self.upload("cut.glb", small_demo().read_bytes()[:100_000])
         self.says("cut short", "Copy or export it again.")

@@ -27,7 +27,7 @@ class TestWeighing(BrowserCase):
 
     def shades(self) -> set[str]:
         return {
-            str(e.get_attribute("fill"))
+            str(e.get_attribute("class"))
             for e in self.driver.find_elements(By.CSS_SELECTOR, "svg a polygon")
         }
 
