@@ -73,7 +73,7 @@ class TestFormats(BrowserCase):
         )
         # Both ways: the row marks the plan, the plan marks the row.
         self.find("tbody a[data-row]").click()
-        self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "polygon[stroke-width='3']"))
+        self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "polygon.chosen"))
         self.driver.execute_script("document.querySelector('input[name=q]').select()")
         self.find("input[name='q']").send_keys(Keys.BACKSPACE)
         self.until(lambda: "q=" not in self.driver.current_url and len(self.names()) == 2)

@@ -15,7 +15,6 @@ from tests.browser.case import BrowserCase
 from tests.gltf_tools import glb, triangle
 from tests.scenes import small_demo
 
-
 PAGE = "/static/app/page.js"
 
 
