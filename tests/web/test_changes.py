@@ -21,6 +21,14 @@ from tests.web.case import WebCase, forms
 
 SMALL = {"width": 64, "height": 36, "device": 1, "whole": True}
 
+MEASURED = {
+    "ended_by": "samples",
+    "seconds": 3.0,
+    "samples_mean": 4.0,
+    "noise": 0.02,
+    "peak_memory_bytes": 10**8,
+}
+
 
 class TestDevicesAndRecipes(WebCase):
     def test_devices(self) -> None:
@@ -199,6 +207,16 @@ class TestTrials(WebCase):
             self.assertEqual([groups[r.group_id or 0].number for r in frames], [1, 2])
         page = self.page("/jobs/1/finish?run=1")
         self.assertIn("Frame 7", page.get_text())
+        # Done, and on a card whose kind this edition may no longer know.
+        for kind, words in (("card", "Old card (simulated), version 1"), ("gone", "Old card, ver")):
+            with self.home.sessions() as db:
+                frame = db.scalars(select(Render).where(Render.frame == 9)).one()
+                db.get_one(Task, frame.task_id).state = "done"
+                frame.device = {"kind": kind, "name": "Old card"}
+                frame.measured = MEASURED
+                frame.picture = "0" * 64
+                db.commit()
+            self.assertIn(words, self.page("/jobs/1/finish?run=2").get_text())
 
 
 class TestTrimListAndJobs(WebCase):

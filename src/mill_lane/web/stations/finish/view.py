@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
+from mill_lane.core.devices.kinds import DEVICE_KINDS
 from mill_lane.jobs.preflight import check
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
@@ -26,6 +27,13 @@ def figure(summary: Summary) -> Figure:
     return Figure("try a crop first", "todo")
 
 
+def device_words(snapshot: Mapping[str, Any]) -> str:
+    """What a frame was rendered on, as it was then."""
+    kind = str(snapshot.get("kind"))
+    simulated = kind in DEVICE_KINDS and DEVICE_KINDS[kind].simulated
+    return f"{snapshot.get('name', 'a device')}{' (simulated)' if simulated else ''}"
+
+
 def context(summary: Summary, frames: Sequence[Render], run: int | None) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     shown = next((r for r in frames if r.number == run), frames[0] if frames else None)
@@ -34,6 +42,7 @@ def context(summary: Summary, frames: Sequence[Render], run: int | None) -> dict
     return {
         "runs": frames,
         "shown": shown,
+        "rendered_on": device_words(shown.device) if shown is not None else "",
         "running": task is not None and not task.over,
         "recipe": summary.final,
         "checks": check(summary),
