@@ -11,7 +11,7 @@ Layer = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 Region = tuple[int, int, int, int]
 # As many as can be counted: the render goes on until something else stops it.
 MOST_SAMPLES = 2**24
-LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work", "variance")
+LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "samples", "work")
 SCHEMA: Literal[2] = 2  # of stored recipes; see `core.recipe_versions`
 # A sky picture is named by its content, its size and the name that people know:
 # "hash/2048x1024/morning.hdr".
