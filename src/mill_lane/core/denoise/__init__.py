@@ -1,1 +1,1 @@
-"""Cleaning up grain after the render.  Nothing here yet: the ledger keeps its place."""
+"""Removing noise after the render.  Nothing here yet: the ledger keeps its place."""

@@ -1,4 +1,4 @@
-"""How much grain is left, estimated from one render (DESIGN.md, "Numbers")."""
+"""How much noise is left, estimated from one render."""
 
 from __future__ import annotations
 

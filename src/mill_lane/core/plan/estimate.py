@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from mill_lane.core.recipe import Recipe
 
 # Half widths of the central 90 % interval, as shares.  A crop scaled up to the frame erred by up to
-# 34 % in the study behind DESIGN.md, a small whole view by about 10 %.
+# 34 % in a study before this was written, a small whole view by about 10 %.
 MARGIN_CROP = 0.34
 MARGIN_WHOLE = 0.10
 MARGIN_BOUNCES = 0.15  # a guess, added for each bounce that the trial did not have or had too many

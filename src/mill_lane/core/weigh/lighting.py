@@ -27,7 +27,7 @@ STRONG = 1000.0  # times the mean of the picture
 class LightView:
     """Luminances, means over the frames looked at.
 
-    `shares` by name of the lamp, None where they were not told apart.
+    `shares` by name of the light, None where they were not told apart.
 
     `blown` : objects by number and the share of the picture in which they are brighter than white,
     largest first.
@@ -113,9 +113,22 @@ def light_view(
 
 
 def reach(intensity: float, mean: float) -> float | None:
-    """Metres within which a lamp of so many candela makes a white matt surface facing it at least 1
-    % of `mean`.
+    """Tell how far a light reaches.
 
+    Parameters
+    ----------
+    intensity : float
+        Candela.
+    mean : float
+        Radiance of the picture.
+
+    Returns
+    -------
+    float or None
+        Metres within which it makes a white matt surface facing it at least 1 % of `mean`.
+
+    Notes
+    -----
     A matt white surface gives off E / pi, and E = I / d^2 (inverse square law).
     """
     return math.sqrt(intensity / (math.pi * FAINT * mean)) if mean > 0 and intensity > 0 else None

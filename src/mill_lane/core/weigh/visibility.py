@@ -3,7 +3,7 @@
 camera rays over a spread of frames, through panes, holes, mirrors and glass, to what they meet.
 
 From every place where a ray ends, light is looked for as the renderer would: two bounces spread by
-the cosine, and one ray towards a lamp.  What those meet lights or shades what is seen.
+the cosine, and one ray towards a light.  What those meet lights or shades what is seen.
 """
 
 from __future__ import annotations
@@ -242,15 +242,15 @@ class _Frame:
         return out
 
     def _light_up(self, p: F64, normal: F64, ray_epsilon: F64) -> None:
-        """Mark what lies towards a lamp, and what bounced light comes from."""
-        lamps = self.world.lights.rows
-        if len(p) and len(lamps):
-            chances = np.concatenate([[0.0], lamps[:, s.L_CHANCE]]).cumsum()
+        """Mark what lies towards a light, and what bounced light comes from."""
+        lights = self.world.lights.rows
+        if len(p) and len(lights):
+            chances = np.concatenate([[0.0], lights[:, s.L_CHANCE]]).cumsum()
             u = self.rng.random(len(p))
             by_power = np.searchsorted(chances[1:] / max(chances[-1], 1e-300), u)
-            by_number = self.rng.integers(0, len(lamps), len(p))
+            by_number = self.rng.integers(0, len(lights), len(p))
             pick = np.minimum(
-                np.where(self.rng.random(len(p)) < 0.5, by_power, by_number), len(lamps) - 1
+                np.where(self.rng.random(len(p)) < 0.5, by_power, by_number), len(lights) - 1
             )
             self._shadows(p, normal, ray_epsilon, pick)
         for _ in range(2):
@@ -281,9 +281,10 @@ class _Frame:
             shooter.closest()
             self._mark(shooter.instances[shooter.instances >= 0], LIGHTS)
 
-    def _place_on(self, lamp: F64) -> F64:
+    def _place_on(self, light: F64) -> F64:
         """A point on an emissive mesh, evenly over its area."""
-        first, count, instance = int(lamp[s.L_FIRST]), int(lamp[s.L_COUNT]), int(lamp[s.L_INSTANCE])
+        first, count = int(light[s.L_FIRST]), int(light[s.L_COUNT])
+        instance = int(light[s.L_INSTANCE])
         running = self.world.lights.areas[first : first + count]
         at = first + min(int(np.searchsorted(running, self.rng.random() * running[-1])), count - 1)
         slot = int(self.world.lights.slots[at])

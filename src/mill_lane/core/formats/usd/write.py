@@ -22,7 +22,7 @@ from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Light, Material, Note, Part, Scene, TextureUse
 from mill_lane.core.scene.pose import world_matrices
 
-SMALL = 0.01  # metres: the radius given to lamps without size
+SMALL = 0.01  # metres: the radius given to lights without size
 APERTURE = 24.0
 
 
