@@ -62,7 +62,9 @@ class Recipe(BaseModel):
     bounces_transmission: Annotated[int, Field(ge=0, le=256, title="Bounces, transmission")] = 24
     bounces_volume: Annotated[int, Field(ge=0, le=64, title="Bounces, volume")] = 64
     transparent_layers: Annotated[int, Field(ge=0, le=256, title="Transparent layers")] = 16
-    radiance_limit_direct: Annotated[float, Field(ge=0, le=1e6, title="Clamp, light from lamps")] = 0.0
+    radiance_limit_direct: Annotated[
+        float, Field(ge=0, le=1e6, title="Clamp, light from lamps")
+    ] = 0.0
     radiance_limit_indirect: Annotated[float, Field(ge=0, le=1e6, title="Clamp, bounced light")] = (
         0.0
     )

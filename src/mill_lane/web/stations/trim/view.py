@@ -22,7 +22,10 @@ from mill_lane.web.shared.station import Figure, Mark
 USUAL = "texture_size"
 READ_AS = "read as {} with {} up"
 HEADS = {
-    "distance": ("%s larger than the distance rule asks", "Every texture is within the distance rule"),
+    "distance": (
+        "%s larger than the distance rule asks",
+        "Every texture is within the distance rule",
+    ),
     "footprint": (
         "%s more texels than the shot can show",
         "No texture has more texels than the shot can show",
