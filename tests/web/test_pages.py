@@ -40,6 +40,19 @@ class TestPages(WebCase):
         self.assertGreater(s.proposals, 20)
         self.assertIn(s.verdict.sentence(), self.page("/jobs/1/fit").get_text())
 
+    def test_circles_on_the_plan_carry_their_distances(self) -> None:
+        """Four pixels above its circle, where that is within the picture."""
+        page = self.page("/jobs/1/scene")
+        circles = [c for c in page.select("circle[data-round]") if c.get("stroke-dasharray")]
+        tops = [float(str(c["cy"])) - float(str(c["r"])) for c in circles]
+        texts = {t.get_text(): float(str(t["y"])) for t in page.select("svg text.num")}
+        self.assertEqual(len(tops), 2)
+        for words, top in zip(("3 m", "10 m"), tops, strict=True):
+            if top - 4 > 12:
+                self.assertAlmostEqual(texts[words], top - 4, delta=0.2)
+            else:
+                self.assertNotIn(words, texts)
+
     def test_every_finding_has_words_and_leads_to_rows(self) -> None:
         analysis = self.summary().analysis
         found = find(analysis, 1080)
