@@ -101,7 +101,7 @@ class TestWhatIf(unittest.TestCase):
             assert foretold is not None
             without = session(room(), samples=128, light_sampling="all", light_scales={lamp: 0.0})
             self.assertAlmostEqual(
-                without.noise().rms / base.noise().rms / foretold, 1.0, delta=0.3, msg=lamp
+                without.noise().rms / base.noise().rms / foretold, 1.0, delta=0.1, msg=lamp
             )
             self.assertLess(answers[f"without {lamp}"].time, 1.0)
 
@@ -139,10 +139,12 @@ class TestCosts(unittest.TestCase):
         rng = np.random.default_rng(0)
         costs = np.array([80.0, 20.0, 30.0, 0.0, 400.0]) * 1e-9
         work = rng.integers(1000, 100_000, (200, 5)).astype(float)
-        seconds = work @ costs * rng.normal(1, 0.02, 200)
-        got = unit_costs(work.T @ work, work.T @ seconds, len(work))
-        np.testing.assert_allclose(got[[0, 1, 2, 4]], costs[[0, 1, 2, 4]], rtol=0.25, atol=4e-9)
-        self.assertTrue((got >= 0).all())
+        # Exact seconds are met but for the pull to the usual ratios; noisy ones within their noise.
+        for noise, within in ((0.0, 0.05), (0.02, 0.15)):
+            seconds = work @ costs * rng.normal(1, noise, 200)
+            got = unit_costs(work.T @ work, work.T @ seconds, len(work))
+            np.testing.assert_allclose(got[[0, 1, 2, 4]], costs[[0, 1, 2, 4]], rtol=within)
+            self.assertTrue((got >= 0).all())
 
     def test_with_little_to_go_by_the_usual_costs_are_used(self) -> None:
         np.testing.assert_array_equal(unit_costs(np.zeros((5, 5)), np.zeros(5), 0), USUAL * 1e-9)
