@@ -63,9 +63,11 @@ def run_all() -> int:
         print((KEPT / f"tests-{group}.log").read_text(), flush=True)
     report = [python, "-m", "coverage", "report", f"--data-file={data}", "--skip-covered"]
     told = subprocess.run(report, capture_output=True, text=True, check=False).stdout
-    lines = told.strip().splitlines()
-    print("\n".join(lines[-1:]) if lines else "no coverage was measured")
-    share = float(lines[-1].split()[-1].rstrip("%")) if lines else 0.0
+    total = next(
+        (x for x in told.splitlines() if x.startswith("TOTAL")), "no coverage was measured"
+    )
+    print(f"branch coverage of core and services: {total}")
+    share = float(total.split()[-1].rstrip("%")) if total.startswith("TOTAL") else 0.0
     if share < LEAST_COVERAGE:
         print(told)
         print(f"coverage is under {LEAST_COVERAGE} %")
