@@ -137,7 +137,7 @@ def measure(divisor: int) -> dict[str, Any]:
     done["lit"] = time.perf_counter() - last[0]
     done["weighed in full"] = time.perf_counter() - start
     held = sum(m.memory_bytes for m in full.meshes) + sum(t.memory_bytes for t in full.textures)
-    assert full.look is not None
+    assert full.visibility is not None
     return {
         "seconds": done,
         "triangles": listed.triangles,
@@ -145,7 +145,7 @@ def measure(divisor: int) -> dict[str, Any]:
         "peak": peak_since(before),
         "held": held,
         "file": path.stat().st_size,
-        "frames": len(full.look.frames),
+        "frames": len(full.visibility.frames),
     }
 
 

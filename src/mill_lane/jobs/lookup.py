@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, joinedload, undefer
+from sqlalchemy.orm import Session, defer, joinedload, undefer
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError, NotFoundError
@@ -119,7 +119,12 @@ def trial_log(db: Session, job: Job) -> list[Render]:
     query = (
         select(Render)
         .where(Render.job_id == job.id, Render.kind == "trial", ~Render.removed)
-        .options(joinedload(Render.version), joinedload(Render.task))
+        .options(
+            joinedload(Render.version).load_only(SceneVersion.number),
+            joinedload(Render.task).defer(Task.payload).defer(Task.result).defer(Task.wants),
+            defer(Render.predicted),
+            defer(Render.layers),
+        )
         .order_by(Render.number.desc())
     )
     return list(db.scalars(query))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any
 
-from mill_lane.core.devices.kinds import DEVICE_KINDS
 from mill_lane.jobs.preflight import check
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
+from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import predicted
 from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
 from mill_lane.web.shared.station import Figure
@@ -25,13 +25,6 @@ def figure(summary: Summary) -> Figure:
     if estimate is not None:
         return Figure(predicted(estimate.seconds, estimate.margin), "todo", predicted=True)
     return Figure("try a crop first", "todo")
-
-
-def device_words(snapshot: Mapping[str, Any]) -> str:
-    """What a frame was rendered on, as it was then."""
-    kind = str(snapshot.get("kind"))
-    simulated = kind in DEVICE_KINDS and DEVICE_KINDS[kind].simulated
-    return f"{snapshot.get('name', 'a device')}{' (simulated)' if simulated else ''}"
 
 
 def context(summary: Summary, frames: Sequence[Render], run: int | None) -> dict[str, Any]:

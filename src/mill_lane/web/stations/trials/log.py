@@ -9,6 +9,7 @@ from typing import Any
 from mill_lane.core.recipe import MOST_SAMPLES, Recipe
 from mill_lane.core.recipe_versions import upgraded
 from mill_lane.store.models import Render
+from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import duration, percent
 from mill_lane.web.stations.trials.time_profile import component_name
 
@@ -27,6 +28,7 @@ SHORT = {
     "samples": "samples",
 }
 Values = dict[str, Any]
+FIELDS = dict(Recipe.model_fields)
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,7 @@ class Row:
 
 def name_of(setting: str) -> str:
     """A setting in running text."""
-    title = str(Recipe.model_fields[setting].title or setting)
+    title = str(FIELDS[setting].title or setting)
     return SHORT.get(setting, title[0].lower() + title[1:])
 
 
@@ -92,8 +94,8 @@ def preview_text(preview: dict[str, Any] | None) -> str:
 def setting_changes(before: Values, after: Values) -> list[str]:
     """What differs between two stored recipes of the present schema."""
     out = []
-    for field in Recipe.model_fields:
-        usual = Recipe.model_fields[field].default
+    for field, known in FIELDS.items():
+        usual = known.default
         old, new = before.get(field, usual), after.get(field, usual)
         if old == new or field == "schema_version":
             continue
@@ -135,18 +137,13 @@ def is_whole(trial: Render) -> bool:
     return all(abs(a - b) < 0.005 for a, b in zip(shares(trial), (0, 0, 1, 1), strict=True))
 
 
-def device_text(device: dict[str, Any]) -> str:
-    """A device as it was when something was rendered."""
-    return str(device.get("name", "")) + (" (simulated)" if device.get("kind") == "card" else "")
-
-
 def title_of(t: Render) -> str:
     """All that is kept of a trial, in one line."""
     r, m = t.recipe, t.measured
     x0, y0, x1, y1 = t.region
     out = (
         f"{r['width']} x {r['height']}, crop {x0},{y0} to {x1},{y1}, frame {t.frame}, "
-        f"{device_text(t.device)}; {as_text('samples', r['samples'])} samples at most, "
+        f"{device_words(t.device)}; {as_text('samples', r['samples'])} samples at most, "
         f"{r['bounces']} bounces, seed {r['seed']}"
     )
     if m:

@@ -25,6 +25,7 @@ from mill_lane.web.stations.trials.time_profile import (
     panel,
 )
 
+NEWEST = 25  # rows of the log; more on demand, so that a page of hundreds stays quick
 RANK = {"running": 0, "paused": 1, "queued": 2}
 
 
@@ -42,6 +43,7 @@ class Asked:
     layer: str = "beauty"
     panel: str = "book"
     division: str = "kinds"
+    all: bool = False  # every trial of the log, not only the newest
 
 
 @dataclass(frozen=True)
@@ -104,7 +106,9 @@ def context(
     newest = trials[0] if trials else None
     gone = db.get(Render, asked.removed) if asked.removed else None
     return {
-        "rows": table,
+        "rows": table if asked.all else _newest(table, asked),
+        "row_count": len(table),
+        "every_row": asked.all,
         "a": a,
         "b": b,
         "under": under if asked.layer == "beauty" else None,
@@ -132,6 +136,11 @@ def context(
         "chart": chart(table, first.number if first else None, second.number if second else None),
         "frame": newest.frame if newest else summary.analysis.frames[0],
     }
+
+
+def _newest(table: list[log.Row], asked: Asked) -> list[log.Row]:
+    """The newest rows, and those of the trials that are shown."""
+    return [r for i, r in enumerate(table) if i < NEWEST or r.number in (asked.a, asked.b)]
 
 
 def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render | None]:
