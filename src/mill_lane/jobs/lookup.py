@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session, defer, joinedload, undefer
 
 from mill_lane.core.devices.model import Device
@@ -16,6 +18,7 @@ from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.models import DeviceRow, Job, RecipeRow, Render, SceneVersion, Task
 
 KEPT_ANALYSES = 32
+OPEN_STATES = ("queued", "running", "paused")
 _analyses: dict[tuple[object, ...], Analysis] = {}
 
 
@@ -114,20 +117,63 @@ def recipe_of(db: Session, job: Job, role: str) -> Recipe:
     return read_recipe(chosen_recipe(db, job, role).data)
 
 
-def trial_log(db: Session, job: Job) -> list[Render]:
-    """The trials of a job, newest first, each with its version's number and its task."""
+@dataclass(frozen=True)
+class TrialFigures:
+    """What is compared of all trials: the crop, as shares of its picture, time and noise."""
+
+    number: int
+    crop: tuple[float, float, float, float]
+    seconds: float | None
+    noise: float | None
+
+
+def trial_figures(db: Session, job: Job) -> list[TrialFigures]:
+    """The figures of every trial of a job, newest first."""
+    of = func.json_extract
+    columns = (
+        Render.number,
+        Render.region,
+        of(Render.recipe, "$.width"),
+        of(Render.recipe, "$.height"),
+        of(Render.measured, "$.seconds"),
+        of(Render.measured, "$.noise"),
+    )
+    query = select(*columns).where(*_trials_of(job)).order_by(Render.number.desc())
+    return [
+        TrialFigures(n, (r[0] / w, r[1] / h, r[2] / w, r[3] / h), seconds, noise)
+        for n, r, w, h, seconds, noise in db.execute(query)
+    ]
+
+
+def _trials_of(job: Job) -> tuple[ColumnElement[bool], ...]:
+    return Render.job_id == job.id, Render.kind == "trial", ~Render.removed
+
+
+def trial_log(db: Session, job: Job, wanted: Collection[int]) -> list[Render]:
+    """Trials of a job by number, newest first, each with its version's number and its task.
+
+    Those that go on, or wait, are among them whether they are wanted or not.
+    """
+    goes_on = select(Task.id).where(Task.job_id == job.id, Task.state.in_(OPEN_STATES))
     query = (
         select(Render)
-        .where(Render.job_id == job.id, Render.kind == "trial", ~Render.removed)
+        .where(*_trials_of(job), Render.number.in_(wanted) | Render.task_id.in_(goes_on))
         .options(
             joinedload(Render.version).load_only(SceneVersion.number),
             joinedload(Render.task).defer(Task.payload).defer(Task.result).defer(Task.wants),
             defer(Render.predicted),
-            defer(Render.layers),
         )
         .order_by(Render.number.desc())
     )
     return list(db.scalars(query))
+
+
+def newest_with_picture(db: Session, job: Job, numbers: Collection[int]) -> Render | None:
+    """The newest of some trials that has a picture."""
+    query = select(Render).where(
+        *_trials_of(job), Render.number.in_(numbers), Render.picture.is_not(None)
+    )
+    return db.scalars(query.order_by(Render.number.desc()).limit(1)).first()
 
 
 def with_time_profile(db: Session, render: Render) -> Render:

@@ -6,8 +6,8 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
+from mill_lane.jobs.lookup import TrialFigures
 from mill_lane.web.shared.format import duration, percent
-from mill_lane.web.stations.trials.log import Row
 
 
 @dataclass(frozen=True)
@@ -31,10 +31,10 @@ class Chart:
 
 
 def chart(
-    log: list[Row], a: int | None, b: int | None, width: float = 400, height: float = 190
+    log: list[TrialFigures], a: int | None, b: int | None, width: float = 400, height: float = 190
 ) -> Chart | None:
     """Every trial of the newest crop; None when there are fewer than two."""
-    data = [r for r in log if r.same_crop and r.seconds and r.noise]
+    data = [r for r in log if r.crop == log[0].crop and r.seconds and r.noise]
     if len(data) < 2:
         return None
     left, right, top, bottom = 62.0, width - 14, 22.0, height - 24

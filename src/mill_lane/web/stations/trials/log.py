@@ -48,9 +48,6 @@ class Row:
     over: bool
     url: str | None
     title: str
-    seconds: float | None
-    noise: float | None
-    same_crop: bool
 
 
 def name_of(setting: str) -> str:
@@ -132,9 +129,9 @@ def shares(trial: Render) -> tuple[float, float, float, float]:
     return x0 / w, y0 / h, x1 / w, y1 / h
 
 
-def is_whole(trial: Render) -> bool:
-    """Whether the crop is the whole picture."""
-    return all(abs(a - b) < 0.005 for a, b in zip(shares(trial), (0, 0, 1, 1), strict=True))
+def is_whole(crop: Sequence[float]) -> bool:
+    """Whether a crop, as shares of its picture, is all of it."""
+    return all(abs(a - b) < 0.005 for a, b in zip(crop, (0, 0, 1, 1), strict=True))
 
 
 def title_of(t: Render) -> str:
@@ -157,7 +154,7 @@ def title_of(t: Render) -> str:
     return out
 
 
-def _row(t: Render, before: Render | None, latest: Render) -> Row:
+def _row(t: Render, before: Render | None) -> Row:
     m = t.measured
     x0, y0, x1, y1 = t.region
     state = "done" if m else t.task.state if t.task else "failed"
@@ -167,7 +164,7 @@ def _row(t: Render, before: Render | None, latest: Render) -> Row:
         id=t.id,
         number=t.number,
         what=changes(t, before),
-        crop="whole" if is_whole(t) else f"{x1 - x0} × {y1 - y0}",
+        crop="whole" if is_whole(shares(t)) else f"{x1 - x0} × {y1 - y0}",
         time=duration(m.get("seconds")),
         samples=f"{m['samples_mean']:.1f}" if m else "–",
         noise_text=percent(m.get("noise")),
@@ -177,13 +174,10 @@ def _row(t: Render, before: Render | None, latest: Render) -> Row:
         over=t.task is None or t.task.over,
         url=f"/files/{t.picture}.png" if t.picture else None,
         title=title_of(t),
-        seconds=m.get("seconds"),
-        noise=m.get("noise"),
-        same_crop=shares(t) == shares(latest) and bool(m),
     )
 
 
 def rows(trials: Sequence[Render]) -> list[Row]:
     """The trial book, newest first."""
     pairs = zip(trials, [*trials[1:], None], strict=False)
-    return [_row(t, before, trials[0]) for t, before in pairs]
+    return [_row(t, before) for t, before in pairs]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -12,7 +13,14 @@ from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.lookup import recipe_of, trial_log, with_time_profile
+from mill_lane.jobs.lookup import (
+    TrialFigures,
+    newest_with_picture,
+    recipe_of,
+    trial_figures,
+    trial_log,
+    with_time_profile,
+)
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
 from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
@@ -92,22 +100,26 @@ def context(
     cpu: int,
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
-    trials = trial_log(db, summary.job)
+    figures = trial_figures(db, summary.job)
+    shown_numbers = _numbers(figures, asked)
+    trials = trial_log(db, summary.job, _with_the_ones_before(figures, shown_numbers))
     first, second = _compared(trials, asked)
     role = asked.role if asked.role in ("draft", "final") else "draft"
     recipe = recipe_of(db, summary.job, role)
     ledger = draw_up(summary.analysis, recipe, summary.device)
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
-    table = log.rows(trials)
+    table = [r for r in log.rows(trials) if r.number in shown_numbers or not r.over]
     a, b = shown(first, asked.layer), shown(second, asked.layer)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
-    under = next((t for t in trials if t.picture and log.is_whole(t)), None)
+    under = newest_with_picture(
+        db, summary.job, [f.number for f in figures if log.is_whole(f.crop)]
+    )
     newest = trials[0] if trials else None
     gone = db.get(Render, asked.removed) if asked.removed else None
     return {
-        "rows": table if asked.all else _newest(table, asked),
-        "row_count": len(table),
+        "rows": table,
+        "row_count": len(figures),
         "every_row": asked.all,
         "a": a,
         "b": b,
@@ -133,14 +145,21 @@ def context(
         "live_task": running.task if running else None,
         "failed": newest if newest is not None and _failed(newest) else None,
         "gone": gone if gone is not None and gone.removed else None,
-        "chart": chart(table, first.number if first else None, second.number if second else None),
+        "chart": chart(figures, first.number if first else None, second.number if second else None),
         "frame": newest.frame if newest else summary.analysis.frames[0],
     }
 
 
-def _newest(table: list[log.Row], asked: Asked) -> list[log.Row]:
-    """The newest rows, and those of the trials that are shown."""
-    return [r for i, r in enumerate(table) if i < NEWEST or r.number in (asked.a, asked.b)]
+def _numbers(figures: Sequence[TrialFigures], asked: Asked) -> set[int]:
+    """The trials of the log: the newest, and those that are shown; all of them on demand."""
+    newest = figures if asked.all else figures[:NEWEST]
+    return {f.number for f in newest} | {n for n in (asked.a, asked.b) if n is not None}
+
+
+def _with_the_ones_before(figures: Sequence[TrialFigures], numbers: set[int]) -> set[int]:
+    """The same, and the trial before each, which it is told against."""
+    pairs = itertools.pairwise(figures)
+    return numbers | {before.number for f, before in pairs if f.number in numbers}
 
 
 def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render | None]:
