@@ -195,6 +195,24 @@ class TestTrials(WebCase):
         self.assertEqual(list(self.home.scratch.glob("tmp*")), [])
         self.assertEqual(self.client.get("/tasks/999/session").status_code, 404)
 
+    def test_the_log_shows_the_newest_and_all_on_demand(self) -> None:
+        for bounces in range(14):
+            self.done("POST", "/api/jobs/1/trials", json=SMALL | {"bounces": bounces})
+        with self.home.sessions() as db:
+            for task in db.scalars(select(Task).where(Task.kind == "render")):
+                task.state = "cancelled"
+            db.commit()
+
+        def numbers(query: str) -> list[int]:
+            rows = self.page(f"/jobs/1/trials?{query}").select("#main tbody tr")
+            return [int(r.select("td")[1].get_text()) for r in rows if len(r.select("td")) > 1]
+
+        self.assertEqual(numbers("b=14"), list(range(14, 2, -1)))
+        self.assertEqual(numbers("a=1&b=14"), [*range(14, 2, -1), 1])
+        self.assertEqual(numbers("all=1"), list(range(14, 0, -1)))
+        text = self.page("/jobs/1/trials").get_text(" ")
+        self.assertIn("bounces 1 → 2", text)  # against the one before, which is not shown itself
+
     def test_final_frames(self) -> None:
         self.refused("POST", "/api/jobs/1/runs", json={"frame": 1})  # it does not fit the card
         self.done("PUT", "/api/jobs/1/device", json={"device": "1"})

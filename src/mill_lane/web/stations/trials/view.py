@@ -33,7 +33,7 @@ from mill_lane.web.stations.trials.time_profile import (
     panel,
 )
 
-NEWEST = 25  # rows of the log; more on demand, so that a page of hundreds stays quick
+NEWEST = 12  # rows of the log; more on demand, so that a page of hundreds stays quick
 RANK = {"running": 0, "paused": 1, "queued": 2}
 
 
