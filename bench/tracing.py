@@ -99,4 +99,4 @@ def path_rays(
 
 def _in_order(pieces: list[tuple[Any, Any, Any, Any]]) -> tuple[Any, Any, Any]:
     order = np.argsort(np.concatenate([x[0] for x in pieces]), kind="stable")
-    return tuple(np.concatenate([x[i] for x in pieces])[order] for i in (1, 2, 3))  # type: ignore[return-value]
+    return tuple(np.concatenate([x[i] for x in pieces])[order] for i in (1, 2, 3))

@@ -125,8 +125,8 @@ class TestDevice(WebCase):
             row = db.query(DeviceRow).order_by(DeviceRow.id.desc()).first()
             assert row is not None
             self.assertEqual((row.data["kind"], row.data["threads_free"]), ("node", 2))
-        self.assertIn("Attic (simulated): 1.50 GB", self.page("/jobs/1/machine").h1.get_text())  # type: ignore[union-attr]
-        self.assertIn("Attic (simulated)", self.page("/jobs/1/fit").h1.get_text(" "))  # type: ignore[union-attr]
+        self.assertIn("Attic (simulated): 1.50 GB", self.page("/jobs/1/machine").h1.get_text())
+        self.assertIn("Attic (simulated)", self.page("/jobs/1/fit").h1.get_text(" "))
 
     def test_no_kind_of_that_name(self) -> None:
         form = {"kind": "abacus", "name": "Attic", "memory_gb": 2}
@@ -158,7 +158,7 @@ class TestCheckAndCommand(WebCase):
     def test_a_command(self) -> None:
         got = []
         add = lambda sub: sub.add_argument("scene")  # noqa: E731
-        added(self, COMMANDS, Command("ask", "Ask.", add, lambda a: got.append(a.scene) or {}))  # type: ignore[func-returns-value]
+        added(self, COMMANDS, Command("ask", "Ask.", add, lambda a: got.append(a.scene) or {}))
         self.assertEqual((main(["ask", str(small_demo())]), got), (0, [str(small_demo())]))
 
 

@@ -154,7 +154,7 @@ class TestReading(Folder):
             ("STEP", values, (0.0, 0, 0)),
             ("CUBICSPLINE", tangents, (1.0, 0, 0)),
         ):
-            node = Node("n", channels=(Channel("translation", kind, times, data),))  # type: ignore[arg-type]
+            node = Node("n", channels=(Channel("translation", kind, times, data),))
             scene = scene_of((floor(), Material()))
             scene = replace(scene, nodes=(node,))
             np.testing.assert_allclose(world_matrices(scene, 0.5)[0, :3, 3], middle, atol=1e-12)

@@ -75,13 +75,13 @@ class TestPages(WebCase):
                     query = f"tab={tab}&sort={column.key}&turned={turned}".lower()
                     page = self.page(f"/jobs/1/scene?{query}")
                     names = [r.name for r in tables.rows(analysis, tab, column.key, turned)]
-                    cells = [row.td for row in page.table.tbody.find_all("tr")]  # type: ignore[union-attr]
+                    cells = [row.td for row in page.table.tbody.find_all("tr")]
                     shown = [c.a.get_text() if c.a else c.contents[0] for c in cells]
                     self.assertEqual([x.strip() for x in shown], names, query)
         usual = self.page("/jobs/1/scene").table
         for odd in ("tab=nonsense", "sort=nonsense", "shade=nonsense"):
             self.assertEqual(
-                str(self.page(f"/jobs/1/scene?{odd}").table.tbody.tr.td),  # type: ignore[union-attr]
+                str(self.page(f"/jobs/1/scene?{odd}").table.tbody.tr.td),
                 str(usual.tbody.tr.td),
             )  # type: ignore[union-attr]
 

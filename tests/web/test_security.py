@@ -29,7 +29,7 @@ class TestSecurity(WebCase):
             self.refused("PUT", "/api/jobs/1/name", 403, headers=headers, json={"name": "x"})
         headers = {"origin": "http://127.0.0.1:8410"}
         self.done("PUT", "/api/jobs/1/name", headers=headers, json={"name": "Dawn"})
-        self.assertEqual(self.page("/").article.h2.get_text(strip=True), "Dawn")  # type: ignore[union-attr]
+        self.assertEqual(self.page("/").article.h2.get_text(strip=True), "Dawn")
 
     def test_no_script_or_style_in_the_pages(self) -> None:
         for path in ("/", *(f"/jobs/1/{s}" for s in STATIONS)):

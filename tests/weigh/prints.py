@@ -41,4 +41,4 @@ def seen_by(scene: Scene, wide: int = 64) -> View:
 
 
 def with_print(scene: Scene, **more: object) -> Scene:
-    return replace(scene, images=(picture(8),), textures=(Texture("print", 0),), **more)  # type: ignore[arg-type]
+    return replace(scene, images=(picture(8),), textures=(Texture("print", 0),), **more)

@@ -116,7 +116,7 @@ class TestSeenOrNot(unittest.TestCase):
 class TestOverlap(unittest.TestCase):
     def stack(self, n: int, material: Material, **more: object) -> View:
         things = [(shapes.moved(upright(4), (0, 0, -0.1 * k)), material) for k in range(n)]
-        return seen_by(replace(scene_of(*things, (upright(9, z=-3), WHITE)), **more))  # type: ignore[arg-type]
+        return seen_by(replace(scene_of(*things, (upright(9, z=-3), WHITE)), **more))
 
     def test_panes_are_counted(self) -> None:
         for material in (

@@ -57,7 +57,8 @@ class Blob:
                         "The file is cut short: export or copy it again.",
                     )
                 done += got
-        return bytes(data) if length < 65536 else data  # type: ignore[return-value]  # read-only by contract
+        # A long one is read-only by contract, as bytes would be.
+        return bytes(data) if length < 65536 else data  # type: ignore[return-value]
 
     def slice(self, start: int, length: int) -> Blob:
         """A range within the range, checked."""

@@ -165,7 +165,8 @@ class Library:
         if key not in self._uses:
             wrap = "clamp" if key[1] else "repeat"
             self._uses[key] = len(self.textures)
-            self.textures.append(Texture(Path(name).stem, len(self.images), wrap, wrap))  # type: ignore[arg-type]
+            texture = Texture(Path(name).stem, len(self.images), wrap, wrap)  # type: ignore[arg-type]
+            self.textures.append(texture)
             self.images.append(self._image(name))
         scale = [float(x) for x in numbers.get("-s", [])[:2]] or [1.0, 1.0]
         offset = [float(x) for x in numbers.get("-o", [])[:2]] or [0.0, 0.0]

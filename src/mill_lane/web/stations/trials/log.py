@@ -40,13 +40,11 @@ class Row:
     what: str
     crop: str
     time: str
-    samples: str
     noise_text: str
     note: str
     state: str
     task: int | None
     over: bool
-    url: str | None
     title: str
 
 
@@ -166,13 +164,11 @@ def _row(t: Render, before: Render | None) -> Row:
         what=changes(t, before),
         crop="whole" if is_whole(shares(t)) else f"{x1 - x0} × {y1 - y0}",
         time=duration(m.get("seconds")),
-        samples=f"{m['samples_mean']:.1f}" if m else "–",
         noise_text=percent(m.get("noise")),
         note=t.note,
         state=state,
         task=t.task_id,
         over=t.task is None or t.task.over,
-        url=f"/files/{t.picture}.png" if t.picture else None,
         title=title_of(t),
     )
 
