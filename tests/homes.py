@@ -45,6 +45,9 @@ def add_version(home: Home, number: int, job: int = 1) -> int:
     copy = home.scratch / "demo.glb"
     copy.write_bytes(small_demo().read_bytes())
     taken = home.files.put(copy, "bakery.glb")
+    with home.sessions() as db:
+        list_file(db, taken)
+        db.commit()
     analysis = weigh(open_scene(home.files.path(taken.hash))).model_dump(mode="json")
     for t in analysis["textures"]:
         t.update(width=4096, height=4096, memory_bytes=67108863)

@@ -2,34 +2,116 @@
 
 from __future__ import annotations
 
+import errno
+import ipaddress
+import secrets
 import socket
 from pathlib import Path
 
+import psutil
 import uvicorn
+from sqlalchemy.exc import DatabaseError
 
 from mill_lane.core.errors import MillError
-from mill_lane.jobs.bootstrap import bootstrap, tidy
-from mill_lane.store.home import lock, open_home
+from mill_lane.jobs.bootstrap import bootstrap
+from mill_lane.store.home import Home, lock, open_home
+from mill_lane.store.transactions import no_room, write
 from mill_lane.web.app import create_app
 from mill_lane.web.shared.settings import LOCAL, Settings
-from mill_lane.work import worker
+from mill_lane.work import leftovers
+from mill_lane.work.supervisor import Supervisor
 
 PORTS = 10  # that are tried
+LAST_PORT = 65535
+EVERYWHERE = ("0.0.0.0", "::")
+TOKEN_BYTES = 16
 
 
 def free_port(host: str, port: int) -> int:
-    """The port, or the next free one of ten.  Raises MillError when all are taken."""
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    for candidate in range(port, port + PORTS):
-        with socket.socket(family) as s:
-            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            try:
+    """The port, or the next free one of ten.
+
+    Raises
+    ------
+    MillError
+        When all are taken, or the host or the port is none.
+    """
+    if not 1 <= port <= LAST_PORT:
+        raise MillError(f"There is no port {port}.", f"Name one from 1 to {LAST_PORT} with --port.")
+    last = min(port + PORTS - 1, LAST_PORT)
+    for candidate in range(port, last + 1):
+        try:
+            family = socket.getaddrinfo(host, candidate, type=socket.SOCK_STREAM)[0][0]
+            with socket.socket(family) as s:
+                s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
                 s.bind((host, candidate))
-            except OSError:
-                continue
-            return candidate
-    last = port + PORTS - 1
+        except (socket.gaierror, UnicodeError) as e:
+            raise _no_host(host) from e
+        except OSError as e:
+            if e.errno == errno.EADDRNOTAVAIL:
+                raise _no_host(host) from e
+            if e.errno == errno.EACCES:
+                raise MillError(
+                    f"Port {candidate} is not for ordinary users.", "Name one from 1024 on."
+                ) from e
+            continue
+        return candidate
     raise MillError(f"The ports {port} to {last} are all taken.", "Name another one with --port.")
+
+
+def _no_host(host: str) -> MillError:
+    return MillError(
+        f"“{host}” is no address of this computer.",
+        "Leave out --host, or give 0.0.0.0 for all addresses.",
+    )
+
+
+def names_of(host: str) -> tuple[str, ...]:
+    """The names that a server on `host` answers to: its own, or all of this computer's."""
+    if host not in EVERYWHERE:
+        return (*LOCAL, host, f"[{host}]") if ":" in host else (*LOCAL, host)
+    found = [socket.gethostname(), socket.getfqdn(), f"{socket.gethostname()}.local"]
+    for addresses in psutil.net_if_addrs().values():
+        for a in addresses:
+            if a.family == socket.AF_INET:
+                found.append(a.address)
+            elif a.family == socket.AF_INET6:
+                found.append(f"[{a.address.partition('%')[0]}]")
+    return tuple(dict.fromkeys((*LOCAL, *(x.lower() for x in found))))
+
+
+def is_local(host: str) -> bool:
+    """Whether only this computer can reach a server on `host`."""
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+def open_for_serving(folder: Path, demo: str | None) -> Home:
+    """Open an installation and bring it into the state that every start begins with.
+
+    Raises
+    ------
+    MillError
+        With what is wrong: the folder, its disk, or its database.
+    """
+    try:
+        home = open_home(folder)
+        leftovers.sweep(home)
+        write(home.sessions, lambda db: bootstrap(db, demo))
+    except (DatabaseError, OSError) as e:
+        said = str(getattr(e, "orig", None) or getattr(e, "strerror", None) or e)
+        if no_room(e) or "disk" in said:
+            raise MillError(
+                f"The disk of {folder} is full.",
+                "Make room there, or name another folder with --home.",
+            ) from e
+        raise MillError(
+            f"What is kept in {folder} cannot be opened: {said}.",
+            "Check who may write there, put a copy of mill-lane.sqlite back, or name another "
+            "folder with --home.",
+        ) from e
+    return home
 
 
 def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | None) -> None:
@@ -54,20 +136,37 @@ def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | N
     folder = folder.absolute()
     # Held before anything in it is touched: another server may be using it.
     held = lock(folder)
-    home = open_home(folder)
     port = free_port(host, port)
-    with home.sessions() as db:
-        tidy(home, db)
-        bootstrap(db, demo)
-    process = worker.start(folder)
-    shown = f"[{host}]" if ":" in host else host
-    app = create_app(Settings(home, scenes, (*LOCAL, host, shown)))
-    address = f"http://{shown}:{port}/"
-    print(f"Mill Lane is at {address}   (its files: {folder}; stop it with Ctrl-C)", flush=True)
+    home = open_for_serving(folder, demo)
+    names = names_of(host)
+    token = "" if is_local(host) else secrets.token_urlsafe(TOKEN_BYTES)
+    supervisor = Supervisor(folder)
+    settings = Settings(home, scenes, names, token, supervisor.watch)
+    tell_addresses(host, port, names, token, folder)
+    supervisor.start()
     try:
         # Open event streams would keep a stopping server waiting for ever.
-        uvicorn.run(app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=1)
+        uvicorn.run(
+            create_app(settings),
+            host=host,
+            port=port,
+            log_level="warning",
+            timeout_graceful_shutdown=1,
+            proxy_headers=False,  # who asks is told by the connection alone
+        )
     finally:
-        process.terminate()
-        process.join(5)
+        supervisor.stop()
         held.close()
+
+
+def tell_addresses(host: str, port: int, names: tuple[str, ...], token: str, folder: Path) -> None:
+    """Print where the server is, and what opens it from elsewhere."""
+    shown = f"[{host}]" if ":" in host else host
+    here = "127.0.0.1" if host in EVERYWHERE else shown
+    print(f"Mill Lane is at http://{here}:{port}/   (its files: {folder}; stop it with Ctrl-C)")
+    if token:
+        print("From other computers, with the password in the address:")
+        for name in names:
+            if name not in LOCAL and not name.startswith("[::1"):
+                print(f"  http://{name}:{port}/?password={token}")
+    print(end="", flush=True)

@@ -24,7 +24,7 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.jobs import lookup, trims, versions
-from mill_lane.jobs.bootstrap import bootstrap, tidy
+from mill_lane.jobs.bootstrap import bootstrap
 from mill_lane.store.database import migrate
 from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import (
@@ -41,6 +41,7 @@ from mill_lane.web.app import create_app
 from mill_lane.web.shared.settings import Settings
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
+from mill_lane.work import leftovers
 from mill_lane.work.worker import Worker
 from tests.scenes import small_demo
 from tests.web.case import STATIONS
@@ -148,8 +149,8 @@ class TestMigration(OldHome):
             payload = kind.payload_type.model_validate(upload.payload)
             (source,) = kind.files_of(home, payload)
             self.assertTrue(source.is_file())
-            tidy(home, db)
-            self.assertTrue(source.is_file())  # a task owns it
+        leftovers.sweep(home)
+        self.assertTrue(source.is_file())  # a task owns it
 
     def test_every_page_shows_it(self) -> None:
         home = self.opened()

@@ -14,7 +14,7 @@ from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Nothing
 from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.weigh import WEIGH, Payload
-from mill_lane.work.worker import died
+from mill_lane.work.failures import died
 from tests.homes import WithHome
 
 

@@ -210,9 +210,10 @@ class TestWorker(WithHome):
         """The server killed in the middle of a render: worker and renderer end too."""
         number = self.trial(samples=4096, width=640, height=360)
         code = (
-            "import sys, time; from pathlib import Path; from mill_lane.work import worker\n"
+            "import sys, time; from pathlib import Path\n"
+            "from mill_lane.work.supervisor import Supervisor\n"
             "if __name__ == '__main__':\n"
-            "    worker.start(Path(sys.argv[1])); time.sleep(600)"
+            "    Supervisor(Path(sys.argv[1])).start(); time.sleep(600)"
         )
         script = self.home.folder / "server.py"
         script.write_text(code)
@@ -241,10 +242,7 @@ class TestWorker(WithHome):
             thread.join(20)
         with self.home.sessions() as db:
             task = db.get_one(Task, number)
-            self.assertEqual(task.state, "failed")
-            self.assertIn("SIGKILL", task.error["error"])
-            queue.retry(db, task)
-            db.commit()
+            self.assertEqual((task.state, task.attempts), ("queued", 1))
         thread = self.begun()
         # Until the render itself goes on: stopped before, nothing new would be kept.
         self.until(lambda: self.task(number).live.get("phase") == "rendering")
@@ -259,12 +257,13 @@ class TestWorker(WithHome):
         self.assertEqual(self.task(number).state, "done")
 
     def test_a_result_that_cannot_be_kept_is_told(self) -> None:
-        """A disk that is full while a picture is taken in: the task fails, nothing half is kept."""
+        """What no waiting mends: the task fails, nothing half is kept, and it can be run again."""
         number = self.trial()
-        full = mock.patch.object(type(self.home.files), "put", side_effect=OSError("no space"))
-        with full:
+        broken = mock.patch.object(type(self.home.files), "put", side_effect=ValueError("odd"))
+        with broken:
             self.worker.one()
         task = self.task(number)
         self.assertEqual(task.state, "failed")
-        self.assertIn("no space", task.error["error"])
+        self.assertIn("odd", task.error["error"])
+        self.assertTrue(task.error["again"])
         self.assertEqual(self.render_of(number).measured, {})

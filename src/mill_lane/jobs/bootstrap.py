@@ -9,10 +9,8 @@ from mill_lane.core.devices.cpu import cpu_device, find_machine
 from mill_lane.core.devices.model import DEMO_CARD
 from mill_lane.jobs.lookup import device_of
 from mill_lane.jobs.recipes import add_recipes
-from mill_lane.store.home import Home
 from mill_lane.store.models import DeviceRow, Job, Task
 from mill_lane.work import queue
-from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Nothing
 from mill_lane.work.kinds.demo import DEMO, Payload
 from mill_lane.work.kinds.prepare import PREPARE
@@ -51,18 +49,9 @@ def _this_computer(db: Session) -> None:
     if row is None:
         db.add(DeviceRow(data=found.model_dump(mode="json"), found=True))
         return
-    # What the artist set stays; what the machine has is read anew.
+    # What the artist set stays; what the machine has is read anew.  Where it has less memory than
+    # was kept for the desktop, that is set anew as well.
     has = {"memory_bytes": found.memory_bytes, "threads": found.threads}
-    row.data = {**device_of(row).model_dump(mode="json"), **has}
-
-
-def tidy(home: Home, db: Session) -> None:
-    """Remove what unfinished uploads left behind; what a task still owns stays."""
-    owned = set()
-    for task in db.scalars(select(Task).where(Task.state.in_(("queued", "running", "paused")))):
-        if task.kind in KINDS:
-            kind = KINDS[task.kind]
-            owned.update(kind.files_of(home, kind.payload_type.model_validate(task.payload)))
-    for path in home.scratch.glob("tmp*"):
-        if path.is_file() and path not in owned:
-            path.unlink()
+    if row.data.get("desktop_bytes", 0) >= found.memory_bytes:
+        has["desktop_bytes"] = found.desktop_bytes
+    row.data = device_of(row).model_copy(update=has).model_dump(mode="json")

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.pictures import SKY_ENDINGS, read_sky
+from mill_lane.core.formats.pictures import SKY_ENDINGS, sky_size
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.layers import check_layers
@@ -17,6 +17,7 @@ from mill_lane.jobs.lookup import chosen_recipe
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, RecipeRow
+from mill_lane.work.limited import limited
 
 ROLES = ("draft", "final")
 
@@ -78,7 +79,7 @@ def check_sky_name(name: str) -> str:
 
 
 def take_sky(home: Home, path: Path, name: str) -> tuple[Taken, str]:
-    """Read a picture of the sky and put it into the store.
+    """Look a picture of the sky over, in a process of its own, and get it ready to be kept.
 
     Returns
     -------
@@ -87,7 +88,7 @@ def take_sky(home: Home, path: Path, name: str) -> tuple[Taken, str]:
     picture : str
         As recipes name it: hash, size and name.
     """
-    height, width, _ = read_sky(path, name).shape
+    width, height = limited(sky_size, path, name)
     taken = home.files.put(path, name)
     return taken, f"{taken.hash}/{width}x{height}/{name}"
 

@@ -80,7 +80,7 @@ def read_session(path: Path, name: str) -> Saved:
 
 
 def load_session(db: Session, home: Home, job: Job, path: Path, saved: Saved) -> Render:
-    """Take a saved session up as a new trial, paused where it was; the file moves to it.
+    """Take a saved session up as a new trial, paused where it was.
 
     Raises
     ------
@@ -103,5 +103,8 @@ def load_session(db: Session, home: Home, job: Job, path: Path, saved: Saved) ->
     device = device_of(job.device)
     trial, task = add_render(db, job, version, shot, device, "trial", note, key=saved.key)
     task.state, task.text = "paused", "paused"
-    path.replace(home.task_folder(task.id) / "state.npz")
+    # A link, since the transaction may be tried again; the file itself is its receiver's.
+    state = home.task_folder(task.id) / "state.npz"
+    state.unlink(missing_ok=True)
+    state.hardlink_to(path)
     return trial

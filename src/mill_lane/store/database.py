@@ -25,7 +25,8 @@ def open_engine(path: Path) -> Engine:
         cursor = connection.cursor()
         cursor.execute("PRAGMA journal_mode=WAL")
         cursor.execute("PRAGMA foreign_keys=ON")
-        cursor.execute("PRAGMA synchronous=NORMAL")
+        # A file is deleted once a commit no longer needs it: the commit must be on the disk then.
+        cursor.execute("PRAGMA synchronous=FULL")
         cursor.close()
 
     return engine
@@ -60,9 +61,10 @@ def migrate(engine: Engine, path: Path | None = None) -> None:
         command.upgrade(config, "head")
 
 
-def open_sessions(path: Path) -> Sessions:
-    """Make a session factory on a migrated database."""
+def open_sessions(path: Path, migrated: bool = False) -> Sessions:
+    """Make a session factory on a database, brought up to date unless it is said to be."""
     path.parent.mkdir(parents=True, exist_ok=True)
     engine = open_engine(path)
-    migrate(engine, path)
+    if not migrated:
+        migrate(engine, path)
     return sessionmaker(engine, expire_on_commit=False)

@@ -1,4 +1,4 @@
-"""Files by the hash of their content: written under a temporary name, synced, renamed."""
+"""Files by the hash of their content: synced, and moved in with the row that lists them."""
 
 from __future__ import annotations
 
@@ -32,18 +32,23 @@ def file_hash(path: Path, sync: bool = False) -> str:
 
 @dataclass(frozen=True)
 class Taken:
-    """A file that lies in the store and is not listed yet."""
+    """A file that is about to be kept: its content is synced, and lies at `source` until it is
+    listed.
+    """
 
     hash: str
     name: str
     size: int
+    source: Path
+    target: Path
 
 
 class Files:
     """The content store under a folder.
 
-    A file is put into the store first, which takes as long as it takes; listing it in the database
-    afterwards is a matter of a short transaction.
+    A file is looked at first, which takes as long as it takes; moving it in and listing it is a
+    matter of one short transaction, so that nothing lies in the store that no row names, but for
+    the moment between the two.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -57,36 +62,57 @@ class Files:
         return self.folder / digest[:2] / digest
 
     def put(self, source: Path, name: str | None = None) -> Taken:
-        """Move a file into the store.  The same content is kept once."""
-        key = file_hash(source, sync=True)
-        target = self.path(key)
-        size = source.stat().st_size
-        if target.exists() and target.stat().st_size == size:
-            source.unlink()
-        else:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            self._move(source, target)
-            target.chmod(0o444)
-        return Taken(key, name or source.name, size)
+        """Get a file ready to be kept: hashed, synced, on the store's file system.
 
-    def _move(self, source: Path, target: Path) -> None:
-        try:
-            source.replace(target)
-        except OSError:  # another file system: copy under a temporary name first
-            with (
-                tempfile.NamedTemporaryFile(dir=target.parent, delete=False) as out,
-                source.open("rb") as f,
-            ):
-                shutil.copyfileobj(f, out, BLOCK)
-                out.flush()
-                os.fsync(out.fileno())
-            Path(out.name).replace(target)
-            source.unlink()
+        It stays where it is until `list_file`, so that this can be done again.
+        """
+        key = file_hash(source, sync=True)
+        if source.stat().st_dev != self.folder.stat().st_dev:
+            source = self._copied(source)
+        return Taken(key, name or source.name, source.stat().st_size, source, self.path(key))
+
+    def _copied(self, source: Path) -> Path:
+        """The same file on the store's own file system; the other is removed."""
+        with (
+            tempfile.NamedTemporaryFile(
+                dir=self.folder, prefix="tmp", suffix=source.suffix, delete=False
+            ) as out,
+            source.open("rb") as f,
+        ):
+            shutil.copyfileobj(f, out, BLOCK)
+            out.flush()
+            os.fsync(out.fileno())
+        source.unlink()
+        return Path(out.name)
+
+    def contents(self) -> list[Path]:
+        """Whatever lies in the store, listed or not."""
+        return [p for p in self.folder.glob("**/*") if p.is_file()]
 
 
 def list_file(session: Session, taken: Taken) -> str:
-    """List a file that lies in the store; returns its hash."""
+    """Move a file into the store and list it; returns its hash.
+
+    Within a transaction that has the write lock, which is what keeps `leftovers` from taking it for
+    one that nobody wants.  Called again after the transaction failed, it finds the file in place.
+    The same content is kept once.
+    """
+    if not (taken.target.exists() and taken.target.stat().st_size == taken.size):
+        folder = taken.target.parent
+        folder.mkdir(parents=True, exist_ok=True)
+        taken.source.chmod(0o444)
+        taken.source.replace(taken.target)
+        _sync_folder(folder)
     if session.get(StoredFile, taken.hash) is None:
         session.add(StoredFile(hash=taken.hash, name=taken.name, size=taken.size))
         session.flush()
     return taken.hash
+
+
+def _sync_folder(folder: Path) -> None:
+    """Have a folder's entries on the disk: a rename is not there before."""
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import fcntl
 import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -13,6 +16,8 @@ import platformdirs
 from mill_lane.core.errors import MillError
 from mill_lane.store.database import Sessions, open_sessions
 from mill_lane.store.files import Files
+
+DATABASE = "mill-lane.sqlite"
 
 
 @dataclass(frozen=True)
@@ -30,6 +35,11 @@ class Home:
         uploads, checkpoints, previews.  A folder for each task, gone when it is over.
         """
         return self.folder / "scratch"
+
+    @property
+    def database(self) -> Path:
+        """The file of the database."""
+        return self.folder / DATABASE
 
     def task_folder(self, task: int) -> Path:
         """The folder of a task, made where it is not there."""
@@ -50,15 +60,55 @@ def make_folder(folder: Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "scratch").mkdir(exist_ok=True)
     except OSError as e:
-        raise MillError(
-            f"{folder} cannot be used: {e.strerror}.", "Choose another folder with --home."
-        ) from e
+        raise unusable(folder, e) from e
 
 
-def open_home(folder: Path) -> Home:
-    """Open or make an installation.  Raises MillError when the folder cannot be written."""
+def unusable(folder: Path, error: OSError) -> MillError:
+    """The error for a folder that nothing can be kept in."""
+    if error.errno in (errno.EACCES, errno.EPERM):
+        why, what = "it belongs to another user", "Choose a folder of your own with --home."
+    elif error.errno == errno.EROFS:
+        why, what = "its disk can only be read", "Choose a folder elsewhere with --home."
+    elif error.errno in (errno.ENOSPC, errno.EDQUOT):
+        why, what = "its disk is full", "Make room there, or choose another folder with --home."
+    else:
+        why, what = str(error.strerror), "Choose another folder with --home."
+    return MillError(f"{folder} cannot be used: {why}.", what)
+
+
+def open_home(folder: Path, migrated: bool = False) -> Home:
+    """Open or make an installation.
+
+    Parameters
+    ----------
+    folder : Path
+    migrated : bool
+        Whether somebody else brought its database up to date already.
+
+    Raises
+    ------
+    MillError
+        When the folder cannot be written.
+    """
     make_folder(folder)
-    return Home(folder, open_sessions(folder / "mill-lane.sqlite"), Files(folder / "files"))
+    sessions = open_sessions(folder / DATABASE, migrated)
+    return Home(folder, sessions, Files(folder / "files"))
+
+
+@contextmanager
+def hold(path: Path, rest: Callable[[float], None]) -> Iterator[None]:
+    """Hold a file alone among processes; `rest` is called again and again until it can be had.
+
+    The system lets go of it with the process.
+    """
+    with path.open("w") as file:
+        while True:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except OSError:
+                rest(0.2)
+        yield
 
 
 def lock(folder: Path) -> IO[str]:
@@ -67,7 +117,10 @@ def lock(folder: Path) -> IO[str]:
     Raises MillError when another one has it; keep the file open.
     """
     make_folder(folder)
-    file = (folder / "lock").open("w")
+    try:
+        file = (folder / "lock").open("w")
+    except OSError as e:
+        raise unusable(folder, e) from e
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError as e:

@@ -1,31 +1,37 @@
 """The process that computes: it takes one task at a time and stays warm with the last scene loaded.
 
-It knows nothing of the database.  Over a pipe it gets ("task", kind, request), and ("wants",
-wishes) while it works; it sends ("progress", share, text, live), ("partly", result), and at the end
-("done", result), ("paused", None), ("failed", error) or ("cancelled", None).
+It knows nothing of the database.  Over a pipe it gets ("task", kind, request, folder), and while it
+works ("wants", wishes) and ("stop",); it sends ("progress", share, text, live), ("partly", result),
+and at the end ("done", result), ("paused", None), ("failed", error) or ("cancelled", None).
 """
 
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import os
 import resource
 import signal
+import tempfile
+import threading
 import time
 import traceback
 from multiprocessing.connection import Connection
-from multiprocessing.synchronize import Event
+from pathlib import Path
 from typing import Any
 
-import psutil
 from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Cancelled
+from mill_lane.store.transactions import no_room
+from mill_lane.work import failures
 from mill_lane.work.kinds.base import Paused
+from mill_lane.work.memory import most_memory
 
 RHYTHM = 0.15  # seconds between two tellings
-KEPT = "Everything finished before is kept."
+WAITS = 2.0  # seconds between two attempts to write to a full disk
+PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
 class Reporter:
@@ -33,34 +39,49 @@ class Reporter:
     `kinds.base.Report`.
     """
 
-    def __init__(self, pipe: Connection, stop: Event) -> None:
-        self.pipe, self.stop, self.last = pipe, stop, 0.0
+    def __init__(self, pipe: Connection) -> None:
+        self.pipe, self.last = pipe, 0.0
+        self.stop = False
+        self._alone = threading.Lock()  # work may tell from several threads
         self.live: dict[str, Any] = {}
         self.wants: dict[str, Any] = {}
 
     def hear(self) -> dict[str, Any]:
         """What the artist wants now."""
-        while self.pipe.poll():
-            message = self.pipe.recv()
-            if message[0] == "wants":
-                self.wants = message[1]
-        return self.wants
+        with self._alone:
+            while self.pipe.poll():
+                message = self.pipe.recv()
+                if message[0] == "wants":
+                    self.wants = message[1]
+                elif message[0] == "stop":
+                    self.stop = True
+            return self.wants
 
     def __call__(self, share: float, text: str) -> None:
         """Tell how far it is; raises Cancelled when it is to stop."""
-        if self.stop.is_set():
+        self.hear()
+        if self.stop:
             raise Cancelled
         if time.monotonic() - self.last > RHYTHM:
             self.send(share, text)
 
     def partly(self, result: BaseModel) -> None:
         """Hand over what is known so far; it is kept at once, and shown."""
-        self.pipe.send(("partly", result))
+        with self._alone:
+            self.pipe.send(("partly", result))
 
     def send(self, share: float, text: str) -> None:
         """Tell how far it is, at once."""
-        self.last = time.monotonic()
-        self.pipe.send(("progress", share, text, self.live))
+        with self._alone:
+            self.last = time.monotonic()
+            self.pipe.send(("progress", share, text, self.live))
+
+    def wait_for_room(self, share: float) -> None:
+        """Wait a moment for a disk that is full; raises Cancelled when it is to stop."""
+        end = time.monotonic() + WAITS
+        while time.monotonic() < end:
+            self(share, "the disk is full: waits until there is room")
+            time.sleep(0.2)
 
 
 def limit_memory(size: int) -> None:
@@ -69,10 +90,22 @@ def limit_memory(size: int) -> None:
         resource.setrlimit(resource.RLIMIT_DATA, (size, resource.RLIM_INFINITY))
 
 
-def main(pipe: Connection, stop: Event) -> None:
+def end_with(parent: int) -> bool:
+    """Have the system end this process with the one that started it (Linux, prctl(2)).
+
+    Returns whether that one is still there.
+    """
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+    return os.getppid() == parent
+
+
+def main(pipe: Connection, parent: int) -> None:
     """Serve tasks until the pipe closes."""
     # Ctrl-C is the server's to handle; the pipe's end is ours.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    if not end_with(parent):
+        return
     os.nice(5)  # the page must answer while this computes
     # Before anything else of this system is given up for lack of memory, let it be this process.
     with contextlib.suppress(OSError), open("/proc/self/oom_score_adj", "w") as f:
@@ -83,17 +116,23 @@ def main(pipe: Connection, stop: Event) -> None:
             message = pipe.recv()
         except (EOFError, OSError):
             return
-        if message[0] == "task" and not serve(message[1], message[2], Reporter(pipe, stop)):
+        # Wishes that came too late for the last task are passed over.
+        if message[0] == "task" and not serve(message[1], message[2], message[3], Reporter(pipe)):
             return
 
 
-def serve(name: str, request: BaseModel, report: Reporter) -> bool:
-    """Do a task and tell how it ended; returns whether this process can go on."""
+def serve(name: str, request: BaseModel, folder: Path, report: Reporter) -> bool:
+    """Do a task and tell how it ended; returns whether this process can go on.
+
+    Whatever libraries put into temporary files goes into `folder`, the task's own.
+    """
     from mill_lane.work.kinds import KINDS
 
     kind = KINDS[name]
-    limit_memory(kind.memory_limit(request) or int(psutil.virtual_memory().total * 0.95))
+    limit_memory(kind.memory_limit(request) or most_memory())
     try:
+        folder.mkdir(parents=True, exist_ok=True)
+        tempfile.tempdir = os.environ["TMPDIR"] = str(folder)
         report.pipe.send(("done", kind.run(request, report)))
     except Cancelled:
         report.pipe.send(("cancelled", None))
@@ -102,16 +141,10 @@ def serve(name: str, request: BaseModel, report: Reporter) -> bool:
     except MillError as e:
         report.pipe.send(("failed", e.as_json()))
     except MemoryError:
-        hint = "Look at Fit; trim textures, or render a smaller picture."
-        error = {"error": "This computer's memory is full.", "hint": hint, "kept": KEPT}
-        report.pipe.send(("failed", error))
+        report.pipe.send(("failed", failures.memory_full()))
         return False  # what was half loaded goes with the process
     except Exception as e:
         traceback.print_exc()
-        error = {
-            "error": f"Something unforeseen went wrong: {type(e).__name__}: {e}",
-            "hint": "Run it again. If it happens again, the server's terminal shows where.",
-            "kept": KEPT,
-        }
+        error = failures.disk_full(folder) if no_room(e) else failures.unforeseen(e)
         report.pipe.send(("failed", error))
     return True

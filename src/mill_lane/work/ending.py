@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
@@ -14,6 +15,7 @@ from mill_lane.work import queue
 from mill_lane.work.kinds.base import Context, Kind
 
 AnyKind = Kind[Any, Any, Any]
+TEMPORARY = "tmp"  # within the folder of a task: what libraries put down while it runs
 
 
 def conclude(
@@ -26,7 +28,8 @@ def conclude(
     context : Context
     kind : Kind
     outcome : str
-        "done", "cancelled", "waits" (it gave way), "paused", or "failed".
+        "done", "cancelled", "waits" (it gave way), "paused", "failed", or "died" (its child is
+        gone: it is begun again, three times at most without getting further).
     result : BaseModel or dict
         What came out; for a failure what is told of it.
     taken : dict
@@ -43,6 +46,8 @@ def conclude(
         task.state, task.text, task.attempts = "queued", "waits for what you asked for", 0
     elif outcome in ("cancelled", "waits"):
         queue.end(db, task, "cancelled", text="cancelled", live={})
+    elif outcome == "died" and task.attempts < queue.MOST_ATTEMPTS:
+        queue.again(task)
     elif outcome == "paused":
         task.state, task.text = "paused", "paused"
     else:
@@ -52,14 +57,32 @@ def conclude(
 def sweep(home: Home, kind: AnyKind, task: Task) -> None:
     """Remove what a task leaves behind, once it is committed that it has ended.
 
-    The folder of a task that can go on stays, unless it is done.
+    What a task needs to be taken up again stays.
     """
-    if task.state == "done" or not kind.resumable:
-        shutil.rmtree(home.task_folder(task.id), ignore_errors=True)
-    if task.over:
-        try:
-            payload = kind.payload_type.model_validate(task.payload)
-        except ValidationError:
-            return  # A payload that cannot be read names no files.
-        for path in kind.files_of(home, payload):
+    folder = home.scratch / f"task-{task.id}"
+    shutil.rmtree(folder / TEMPORARY, ignore_errors=True)
+    if not needs_folder(kind, task):
+        shutil.rmtree(folder, ignore_errors=True)
+    if not needs_files(task):
+        for path in files_of(home, kind, task):
             path.unlink(missing_ok=True)
+
+
+def needs_files(task: Task) -> bool:
+    """Whether a task still owns files: until it has ended, or where it can be run again."""
+    return not task.over or (task.state == "failed" and bool(task.error.get("again")))
+
+
+def needs_folder(kind: AnyKind, task: Task) -> bool:
+    """Whether a task goes on from what lies in its folder."""
+    if task.state == "running":
+        return True
+    return kind.resumable and needs_files(task)
+
+
+def files_of(home: Home, kind: AnyKind, task: Task) -> list[Path]:
+    """The files beside its folder that a task owns; none where its payload cannot be read."""
+    try:
+        return kind.files_of(home, kind.payload_type.model_validate(task.payload))
+    except ValidationError:
+        return []

@@ -5,8 +5,12 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import gc
+from pathlib import Path
 
 import psutil
+
+FREE_SHARE = 0.95
+SMALLEST_LIMIT = 512 * 10**6  # bytes
 
 
 def resident() -> int:
@@ -36,3 +40,22 @@ def give_back() -> None:
     gc.collect()
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL("libc.so.6").malloc_trim(0)
+
+
+def most_memory() -> int:
+    """Bytes that a process may have of this computer now: what is free and what it holds, less a
+    little for everything else.
+    """
+    free = min(psutil.virtual_memory().available, _group_free())
+    return int(max(SMALLEST_LIMIT, resident() + free * FREE_SHARE))
+
+
+def _group_free() -> int:
+    """Bytes that the control group of this process has left (cgroup v2); very many without one."""
+    try:
+        name = Path("/proc/self/cgroup").read_text().strip().rpartition("::")[2].lstrip("/")
+        folder = Path("/sys/fs/cgroup") / name
+        most, now = (folder / "memory.max").read_text(), (folder / "memory.current").read_text()
+        return max(0, int(most) - int(now))
+    except (OSError, ValueError):
+        return 1 << 60

@@ -14,6 +14,7 @@ from sqlalchemy import case, select, update
 from sqlalchemy.orm import Session
 
 from mill_lane.store.models import Task, now
+from mill_lane.work.failures import killed
 
 LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
 MOST_ATTEMPTS = 3
@@ -150,32 +151,39 @@ def retry(session: Session, task: Task) -> None:
         task.started = task.finished = None
 
 
-def recover(session: Session, everything: bool = False) -> list[int]:
+def again(task: Task) -> None:
+    """Put a task that was interrupted back into the queue."""
+    task.state, task.text = "queued", "interrupted: goes on from where it was"
+
+
+def recover(session: Session, everything: bool = False, blameless: bool = False) -> list[int]:
     """Put tasks whose worker died back into the queue; after three attempts they have failed.
 
-    With `everything`, all running tasks count: for a worker that starts and knows to be the only
-    one.
+    Parameters
+    ----------
+    session : Session
+    everything : bool
+        Whether all running tasks count: for a worker that starts and knows to be the only one.
+    blameless : bool
+        Whether the attempt does not count, since it failed for a reason of the computer.
+
+    Returns
+    -------
+    list of int
+        The tasks that were put back, or have failed.
     """
     found = []
     for task in session.scalars(select(Task).where(Task.state == "running")):
         if not everything and task.lease >= time.time():
             continue
         found.append(task.id)
+        if blameless:
+            task.attempts -= 1
         if task.cancel:
             end(session, task, "cancelled", text="cancelled")
         elif task.attempts >= MOST_ATTEMPTS:
             end(session, task, "failed", text="interrupted", error=killed(task.attempts))
         else:
-            task.state, task.text = "queued", "interrupted: goes on from where it was"
+            again(task)
     session.commit()
     return found
-
-
-def killed(attempts: int) -> dict[str, str]:
-    """What to tell about a task that nobody survived doing."""
-    return {
-        "error": f"The process that did this was killed {attempts} times.",
-        "hint": "Run it again; if it stops at the same place, make the picture or the scene "
-        "smaller.",
-        "kept": "Everything finished before is kept.",
-    }

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 import psutil
@@ -21,6 +23,7 @@ from mill_lane.core.render.layers import exr_names, show_of
 from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview
+from mill_lane.store.transactions import no_room
 from mill_lane.work.kinds.base import Paused, Report
 from mill_lane.work.kinds.render_parts import Layer, Request, Result
 from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
@@ -29,6 +32,7 @@ from mill_lane.work.warm import prepare
 # The scene that was loaded last, kept for the next render of it, and the bytes that were resident
 # before.  This process has no other state.
 _warm: dict[Path, tuple[Loaded, int]] = {}
+T = TypeVar("T")
 BAND = 128  # rows at a time, so that a preview takes little memory
 
 
@@ -76,7 +80,7 @@ def render(request: Request, report: Report) -> Result:
     setup = time.perf_counter() - started
     stopped = _Steps(session, report, request).run()
     noise = session.noise()
-    exr, png = _write(session, request.folder)
+    exr, png = _when_there_is_room(report, lambda: _write(session, request.folder))
     measured = {
         "seconds": session.seconds,
         "setup_seconds": setup,
@@ -97,10 +101,21 @@ def render(request: Request, report: Report) -> Result:
     }
     result = Result(picture=png, exr=exr, stopped=stopped, measured=measured)
     if request.taken_apart:
-        layers = _layer_pictures(session, request.folder)
+        layers = _when_there_is_room(report, lambda: _layer_pictures(session, request.folder))
         profile = asdict(session.profile())
         result = result.model_copy(update={"layers": layers, "time_profile": profile})
     return result
+
+
+def _when_there_is_room(report: Report, make: Callable[[], T]) -> T:
+    """Make files; where the disk is full, wait until it is not: hours of rendering hang on it."""
+    while True:
+        try:
+            return make()
+        except OSError as e:
+            if not no_room(e):
+                raise
+        report.wait_for_room(1.0)
 
 
 def _loaded(request: Request, report: Report) -> tuple[Loaded, int]:
@@ -146,8 +161,8 @@ class _Steps:
         while not session.done:
             wants = self.report.hear()
             if wants.get("pause"):
-                session.save(self.checkpoint)
-                write_preview(session, self.preview)
+                _when_there_is_room(self.report, lambda: session.save(self.checkpoint))
+                self._preview()
                 raise Paused
             if wants.get("finish") and session.index >= 1:
                 return True
@@ -168,8 +183,7 @@ class _Steps:
         session = self.session
         now = session.clock()
         if now >= self.next_preview or session.done:
-            self.version += 1
-            write_preview(session, self.preview)
+            self._preview()
             if session.index != self.passes and session.index >= 2:
                 self.passes = session.index
                 rms = session.noise().rms
@@ -178,8 +192,17 @@ class _Steps:
             took = session.clock() - now
             self.next_preview = now + max(min(0.4 * self.version, 3.0), 10 * took)
         if now >= self.next_state:
-            session.save(self.checkpoint)
-            self.next_state = session.clock() + self.rhythm
+            start = session.clock()
+            with suppress_full_disk():  # the last checkpoint stays; the next one may fit
+                session.save(self.checkpoint)
+            # Never more than a tenth of the time.
+            end = session.clock()
+            self.next_state = end + max(self.rhythm, 10 * (end - start))
+
+    def _preview(self) -> None:
+        with suppress_full_disk():
+            write_preview(self.session, self.preview)
+            self.version += 1
 
     def _tell(self) -> None:
         session = self.session
@@ -197,6 +220,16 @@ class _Steps:
         number = f"sample {min(session.index + 1, recipe.samples)}"
         end = ", no end" if recipe.endless else f" of {recipe.samples}"
         self.report(share, number + end)
+
+
+@contextmanager
+def suppress_full_disk() -> Iterator[None]:
+    """Pass over a disk that is full; anything else that goes wrong is told."""
+    try:
+        yield
+    except OSError as e:
+        if not no_room(e):
+            raise
 
 
 def write_preview(session: Session, path: Path) -> None:

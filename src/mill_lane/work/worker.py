@@ -1,66 +1,47 @@
 """The worker process: it claims tasks, hands them to a child, and writes down what becomes
 of them.
+
+Whatever fails on the way is tried again: a worker that gives up would leave all that waits waiting.
 """
 
 from __future__ import annotations
 
 import contextlib
-import multiprocessing
 import os
 import signal
+import sys
 import time
+import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from multiprocessing.connection import Connection
-from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
-from mill_lane.store.home import Home, open_home
+from mill_lane.store.home import Home, hold, open_home
 from mill_lane.store.models import Task
-from mill_lane.store.transactions import write
-from mill_lane.work import queue
-from mill_lane.work.child import main as child_main
-from mill_lane.work.ending import AnyKind, conclude, sweep
+from mill_lane.store.transactions import no_room, passing, write
+from mill_lane.work import failures, leftovers, queue
+from mill_lane.work.computer import Child
+from mill_lane.work.ending import TEMPORARY, AnyKind, conclude, sweep
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
+from mill_lane.work.signs import Doing, Signs
 
 IDLE = 0.15
+FURTHER = 0.01  # share of the work: what got so much further than before may be interrupted anew
 BEAT = 0.25  # seconds between two signs of life
+CHILDREN = 3  # that are tried before a task has failed that none of them took
+FIRST_REST, LONGEST_REST = 0.5, 10.0  # seconds between attempts at what cannot be done just now
 T = TypeVar("T")
 
 
 class Orphaned(Exception):
     """Raised when the server is gone: the next one takes up what was begun."""
-
-
-class Child:
-    """The computing process and the two ways to talk to it.  It is started anew after it died."""
-
-    def __init__(self) -> None:
-        context = multiprocessing.get_context("spawn")
-        self.stop = context.Event()
-        self.pipe: Connection
-        self.pipe, theirs = context.Pipe()
-        self.process: BaseProcess = context.Process(
-            target=child_main, args=(theirs, self.stop), daemon=True
-        )
-        self.process.start()
-        theirs.close()
-
-    def alive(self) -> bool:
-        """Whether it runs."""
-        return self.process.is_alive()
-
-    def kill(self) -> None:
-        """End it at once."""
-        self.process.kill()
-        self.process.join()
-        self.pipe.close()
 
 
 @dataclass
@@ -69,6 +50,7 @@ class _Doing:
 
     number: int
     kind: AnyKind
+    share: float = 0.0  # how far it had come when it was taken up
     progress: dict[str, Any] = field(default_factory=dict)
     told: dict[str, Any] = field(default_factory=dict)
     last_beat: float = 0.0
@@ -79,22 +61,75 @@ class _Doing:
 class Worker:
     """Runs tasks one after another, so that their times compare."""
 
-    def __init__(self, home: Home) -> None:
+    def __init__(self, home: Home, signs: Signs | None = None) -> None:
         self.home = home
+        self.signs = signs or Signs()
         self.child: Child | None = None
+        self.in_hand = False  # whether the child was given a task that has not ended
         self.parent = os.getppid()
 
     def run(self, parent: int) -> None:
         """Serve until the parent process is gone, also in the middle of a task."""
         self.parent = parent
-        with self.home.sessions() as session:
-            queue.recover(session, everything=True)
-        with contextlib.suppress(Orphaned):
-            while os.getppid() == parent:
-                if not self.one():
-                    time.sleep(IDLE)
-        if self.child is not None:
+        try:
+            # The worker of a server that was killed may still be writing its last result.
+            with hold(self.home.folder / "worker.lock", self._rest):
+                self._insist("begins", self._take_up)
+                while True:
+                    self._tell("idle")
+                    if not self._insist("looks for work", self.one):
+                        self._rest(IDLE)
+        except Orphaned:
+            pass
+        finally:
+            if self.child is not None:
+                self.child.kill()
+
+    def _take_up(self) -> None:
+        """Put back what was running when the last worker ended, and remove what nobody needs."""
+        write(self.home.sessions, lambda db: queue.recover(db, everything=True))
+        leftovers.sweep(self.home)
+
+    def _insist(self, what: Doing, work: Callable[[], T]) -> T:
+        """Do something until it can be done; what hinders it is told meanwhile."""
+        rest = FIRST_REST
+        while True:
+            try:
+                return work()
+            except Orphaned:
+                raise
+            except Exception as e:
+                if not passing(e):
+                    traceback.print_exc()
+                self._tell(what, hindrance(e))
+                self._put_back(blameless=passing(e))
+                self._rest(rest)
+                rest = min(2 * rest, LONGEST_REST)
+
+    def _put_back(self, blameless: bool) -> None:
+        """Have what was in hand begun again; after three attempts it has failed."""
+        if self.in_hand and self.child is not None:
             self.child.kill()
+            self.child = None
+        self.in_hand = False
+        with contextlib.suppress(Exception):
+            write(self.home.sessions, lambda db: queue.recover(db, True, blameless))
+
+    def _rest(self, seconds: float) -> None:
+        """Wait, with an eye on the server; raises Orphaned when it is gone."""
+        end = time.monotonic() + seconds
+        while True:
+            if os.getppid() != self.parent:
+                raise Orphaned
+            left = end - time.monotonic()
+            if left <= 0:
+                return
+            time.sleep(min(left, BEAT))
+            self.signs.beat()
+
+    def _tell(self, doing: Doing, trouble: str = "") -> None:
+        child = self.child.process.pid if self.child is not None and self.child.alive() else None
+        self.signs.tell(doing, trouble, child)
 
     def one(self) -> bool:
         """Do one task, if there is any."""
@@ -102,64 +137,75 @@ class Worker:
             task = queue.claim(session, KINDS)
             if task is None:
                 return False
-            number, name = task.id, task.kind
-            if name not in KINDS:
-                error = {
-                    "error": f"This edition of Mill Lane does not know what “{name}” is.",
-                    "hint": "Start the edition that began it.",
-                    "kept": "Everything finished before is kept.",
-                }
-                queue.end(session, task, "failed", text="failed", error=error)
-                session.commit()
-                return True
-            kind = KINDS[name]
-            try:
-                payload = kind.payload_type.model_validate(task.payload)
-                request = kind.prepare(Context(session, self.home, task), payload)
-            except MillError as e:
-                outcome, result = "failed", e.as_json()
-            except Exception as e:
-                error = {"error": str(e), "hint": "Open the job again.", "kept": ""}
-                outcome, result = "failed", error
-            else:
-                session.commit()
-                outcome, result = "", {}
-        if not outcome:
-            outcome, result = self._do(number, kind, request)
+            number, name, share = task.id, task.kind, task.share
+        if name not in KINDS:
+            self._in_task(number, lambda c: _fail(c, failures.unknown_kind(name)))
+            return True
+        kind = KINDS[name]
+        request, error = self._prepared(number, kind)
+        if request is None:
+            outcome, result = "failed", error
+        else:
+            self.in_hand = True
+            outcome, result = self._do(_Doing(number, kind, share), request)
+            self.in_hand = False
         self._finish(number, kind, outcome, result)
         return True
 
-    def _do(self, number: int, kind: AnyKind, request: BaseModel) -> tuple[str, Any]:
-        if self.child is None or not self.child.alive():
-            self.child = Child()
-        self.child.stop.clear()
-        self.child.pipe.send(("task", kind.name, request))
-        doing = _Doing(number, kind)
+    def _prepared(self, number: int, kind: AnyKind) -> tuple[BaseModel | None, Any]:
+        """What the child needs for a task, or why it cannot be done."""
+        with self.home.sessions() as session:
+            task = session.get_one(Task, number)
+            try:
+                payload = kind.payload_type.model_validate(task.payload)
+                return kind.prepare(Context(session, self.home, task), payload), {}
+            except MillError as e:
+                return None, e.as_json()
+            except Exception as e:
+                if passing(e):
+                    raise
+                return None, {"error": str(e)[:500], "hint": "Open the job again.", "kept": ""}
+
+    def _do(self, doing: _Doing, request: BaseModel) -> tuple[str, Any]:
+        kind = doing.kind
+        child = self._given(doing.number, kind, request)
+        if child is None:
+            return "died", failures.died(0)
         while True:
-            message = self._heard(doing)
+            message = self._heard(child, doing)
             if message is not None:
                 outcome, result = message
                 return ("waits" if doing.gave_way and outcome == "cancelled" else outcome), result
-            if not self.child.alive():
-                code = self.child.process.exitcode or 0
+            if not child.alive():
                 self.child = None
-                return "failed", died(code)
+                return "died", failures.died(child.exit_code)
             if os.getppid() != self.parent:
                 raise Orphaned
             if time.monotonic() - doing.last_beat > BEAT:
-                self._beat(doing)
+                self._beat(child, doing)
             if doing.asked_at and time.monotonic() - doing.asked_at > kind.grace:
-                self.child.kill()
+                child.kill()
                 self.child = None
                 return "cancelled", None
 
-    def _heard(self, doing: _Doing) -> tuple[str, Any] | None:
+    def _given(self, number: int, kind: AnyKind, request: BaseModel) -> Child | None:
+        """The child that took a task; one that just died is replaced."""
+        folder = self.home.scratch / f"task-{number}" / TEMPORARY
+        for _ in range(CHILDREN):
+            if self.child is None or not self.child.alive():
+                self.child = Child()
+            if self.child.give(kind.name, request, folder):
+                return self.child
+            self.child.kill()
+            self.child = None
+        return None
+
+    def _heard(self, child: Child, doing: _Doing) -> tuple[str, Any] | None:
         """What the child says at the end, or None; parts are kept, progress is remembered."""
-        assert self.child is not None
         try:
             # All that waits is read; only the newest progress is worth writing down.
-            while self.child.pipe.poll(0.1):
-                message = self.child.pipe.recv()
+            while child.pipe.poll(0.1):
+                message = child.pipe.recv()
                 if message[0] == "partly":
                     self._keep_part(doing, message[1])
                     return None
@@ -169,26 +215,35 @@ class Worker:
                 if time.monotonic() - doing.last_beat > BEAT:
                     return None
         except (EOFError, OSError):
-            self.child.process.join(1)
+            child.process.join(1)
         return None
 
-    def _beat(self, doing: _Doing) -> None:
-        """Give a sign of life, and pass on what is wanted."""
-        assert self.child is not None
+    def _beat(self, child: Child, doing: _Doing) -> None:
+        """Give a sign of life, and pass on what is wanted.
+
+        A database that is busy, or a disk that is full, is no reason to stop: the next beat tells
+        the same.
+        """
         doing.last_beat = time.monotonic()
-        with self.home.sessions() as session:
-            cancel, wants = queue.beat(session, doing.number, **doing.progress)
-            patient = doing.kind.gives_way and not cancel and not doing.asked_at
-            if patient and queue.somebody_waits(session, KINDS):
-                doing.gave_way = cancel = True
+        trouble = ""
+        if doing.progress.get("share", 0.0) > doing.share + FURTHER:
+            doing.progress["attempts"] = 1
+        try:
+            with self.home.sessions() as session:
+                cancel, wants = queue.beat(session, doing.number, **doing.progress)
+                patient = doing.kind.gives_way and not cancel and not doing.asked_at
+                if patient and queue.somebody_waits(session, KINDS):
+                    doing.gave_way = cancel = True
+        except OperationalError as e:
+            cancel, wants, trouble = False, doing.told, hindrance(e)
+        self._tell("works", trouble)
         doing.progress = {}
         if cancel and not doing.asked_at:
             doing.asked_at = time.monotonic()
-            self.child.stop.set()
+            child.stop()
         if wants != doing.told:
             doing.told = wants
-            with contextlib.suppress(OSError):
-                self.child.pipe.send(("wants", wants))
+            child.ask(wants)
 
     def _in_task(self, number: int, work: Callable[[Context], T]) -> T:
         """Do something with a task in a transaction of its own."""
@@ -199,55 +254,72 @@ class Worker:
         return write(self.home.sessions, inner)
 
     def _keep_part(self, doing: _Doing, result: BaseModel) -> None:
+        """Take over a part; one that cannot be written just now comes again with the whole."""
+
         def work(context: Context) -> None:
             if context.task.state == "running":
                 payload = doing.kind.payload_type.model_validate(context.task.payload)
                 doing.kind.keep_part(context, payload, result)
 
-        self._in_task(doing.number, work)
+        try:
+            self._in_task(doing.number, work)
+        except OperationalError as e:
+            self._tell("works", hindrance(e))
 
     def _finish(self, number: int, kind: AnyKind, outcome: str, result: Any) -> None:
-        def work(context: Context) -> Task:
-            conclude(context, kind, outcome, result, taken)
-            return context.task
+        """Keep what came out, however long it takes until that is possible."""
+        rest = FIRST_REST
+        while True:
+            self._tell("keeps")
+            try:
+                taken = kind.store(self.home, result) if outcome == "done" else {}
+                ended = (outcome, result, taken)
 
-        try:
-            taken = kind.store(self.home, result) if outcome == "done" else {}
-            task = self._in_task(number, work)
-        except Exception as e:
-            error = {
-                "error": f"The result could not be kept: {e}",
-                "hint": "Check the disk; run it again.",
-                "kept": "",
-            }
-            outcome, result, taken = "failed", error, {}
-            task = self._in_task(number, work)
-        sweep(self.home, kind, task)
+                def work(context: Context, ended: tuple[Any, ...] = ended) -> Task:
+                    conclude(context, kind, *ended)
+                    return context.task
+
+                task = self._in_task(number, work)
+                break
+            except Exception as e:
+                if passing(e):
+                    self._tell("keeps", f"The result of task {number} waits: {hindrance(e)}")
+                    self._rest(rest)
+                    rest = min(2 * rest, LONGEST_REST)
+                    if self._given_up(number):
+                        outcome, result = "cancelled", None
+                elif outcome == "failed":
+                    raise
+                else:
+                    traceback.print_exc()
+                    outcome, result = "failed", failures.not_kept(e)
+        with contextlib.suppress(OSError):
+            sweep(self.home, kind, task)
+
+    def _given_up(self, number: int) -> bool:
+        """Whether somebody would rather lose a result than wait for room."""
+        with contextlib.suppress(OperationalError), self.home.sessions() as session:
+            return session.get_one(Task, number).cancel
+        return False
 
 
-def died(code: int) -> dict[str, str]:
-    """What to tell about a child that is gone."""
-    name = signal.Signals(-code).name if code < 0 else f"status {code}"
-    why = " The system probably ran out of memory." if -code == signal.SIGKILL else ""
-    return {
-        "error": f"The render process was ended from outside ({name}).{why}",
-        "hint": "Run it again with one click: it goes on from its last checkpoint.",
-        "kept": "Everything finished before is kept.",
-    }
+def _fail(context: Context, error: dict[str, Any]) -> None:
+    queue.end(context.db, context.task, "failed", text="failed", error=error)
 
 
-def serve(folder: str, parent: int) -> None:
+def hindrance(error: Exception) -> str:
+    """What keeps the work from going on, in words."""
+    if no_room(error):
+        return "The disk is full."
+    if isinstance(error, OperationalError):
+        return f"The database cannot be written: {error.orig}."
+    return f"{type(error).__name__}: {error}"[:200]
+
+
+def serve(folder: str, parent: int, signs: Signs) -> None:
     """Entry of the worker process."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    worker = Worker(open_home(Path(folder)))
+    # Stopped from outside, its child goes with it.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     with contextlib.suppress(KeyboardInterrupt):
-        worker.run(parent)
-
-
-def start(folder: Path) -> BaseProcess:
-    """Start the worker beside the server."""
-    context = multiprocessing.get_context("spawn")
-    # Not a daemon: it has a child of its own.  It ends by itself when its parent is gone.
-    process = context.Process(target=serve, args=(str(folder), os.getpid()), daemon=False)
-    process.start()
-    return process
+        Worker(open_home(Path(folder), migrated=True), signs).run(parent)

@@ -8,9 +8,12 @@ from typing import Any
 
 import numpy as np
 import OpenEXR
+import OpenImageIO as oiio
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.disk import check_disk
+from mill_lane.core.formats.pictures import forget_error
 
 # The beauty's channels are bare, as the OpenEXR documentation has them; other layers stand before a
 # dot, unless the caller names their channels.
@@ -50,6 +53,11 @@ def write_exr(
         Attributes of the file.
     names : mapping, optional
         The channels of layers that are not called by their own name.
+
+    Raises
+    ------
+    OSError
+        When the disk is full.
     """
     channels = {}
     for name, plane in layers.items() if isinstance(layers, Mapping) else layers:
@@ -58,8 +66,28 @@ def write_exr(
             # The binding writes garbage from arrays that are not contiguous, without a word.
             channels[suffix] = np.ascontiguousarray(planes[..., i], np.float32)
     head = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, **(header or {})}
-    with OpenEXR.File(head, channels) as f:
-        f.write(str(path))
+    try:
+        with OpenEXR.File(head, channels) as f:
+            f.write(str(path))
+        _check_whole(path)
+    except Exception:
+        check_disk(path)
+        raise
+
+
+def _check_whole(path: Path) -> None:
+    """Raise MillError unless the last line can be read: the binding says nothing of one that was
+    lost when the file was closed.
+    """
+    source = oiio.ImageInput.open(str(path))
+    last = None
+    if source is not None:
+        spec = source.spec()
+        last = source.read_scanline(spec.y + spec.height - 1, 0, oiio.FLOAT)
+        source.close()
+    if last is None:
+        forget_error(oiio)
+        raise MillError(f"{path.name} could not be written whole.", "Check the disk and try again.")
 
 
 def read_exr(path: Path, names: Names | None = None) -> dict[str, NDArray[np.float32]]:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import contextlib
 import io
-import os
 import struct
 import tempfile
 from dataclasses import dataclass
@@ -20,6 +19,7 @@ from numpy.typing import NDArray
 from PIL import Image as Pillow
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.disk import check_disk
 
 LARGEST_SIDE = 16384
 ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg"}
@@ -105,9 +105,9 @@ def decode(data: bytes, mime: str, name: str = "picture") -> Pixels:
     MillError
         When the file is damaged.
     """
-    # OpenImageIO's Python binding reads files only, so the bytes go through one; /dev/shm keeps
-    # that off the disk.
-    with tempfile.NamedTemporaryFile(suffix=ENDINGS.get(mime, ".png"), dir=_scratch()) as f:
+    # OpenImageIO's Python binding reads files only, so the bytes go through one, which hardly ever
+    # reaches the disk.
+    with tempfile.NamedTemporaryFile(suffix=ENDINGS.get(mime, ".png")) as f:
         f.write(data)
         f.flush()
         return read_pixels(Path(f.name), name)
@@ -148,7 +148,7 @@ def forget_error(source: Any) -> None:
 def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
     """Write uint8 or uint16 (height, width, channels) as PNG or JPEG, by the path's ending.
 
-    Raises MillError when it cannot be written.
+    Raises MillError when it cannot be written, and OSError when the disk is full.
     """
     pixels = np.ascontiguousarray(pixels)
     height, width, channels = pixels.shape
@@ -157,11 +157,11 @@ def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
     spec.attribute("png:compressionLevel", 1)
     spec.attribute("compression", f"jpeg:{quality}")
     out = oiio.ImageOutput.create(str(path))
-    if out is None or not out.open(str(path), spec) or not out.write_image(pixels):
-        raise MillError(
-            f"{path.name} could not be written: {oiio.geterror()}", "Check the disk and try again."
-        )
-    out.close()
+    begun = out is not None and out.open(str(path), spec)
+    if out is None or not begun or not out.write_image(pixels) or not out.close():
+        forget_error(oiio)
+        check_disk(path)
+        raise MillError(f"{path.name} could not be written.", "Check the disk and try again.")
 
 
 def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
@@ -179,13 +179,9 @@ def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
     -------
     bytes
     """
-    with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime], dir=_scratch()) as f:
+    with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime]) as f:
         write_pixels(Path(f.name), pixels, quality)
         return Path(f.name).read_bytes()
-
-
-def _scratch() -> str | None:
-    return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 
 
 SKY_ENDINGS = (".hdr", ".exr")
@@ -228,6 +224,12 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
     # In place: a sky is large.
     np.nan_to_num(pixels, copy=False, nan=0.0, posinf=1e6, neginf=0.0)
     return np.maximum(pixels, np.float32(0.0), out=pixels)
+
+
+def sky_size(path: Path, name: str = "") -> tuple[int, int]:
+    """Width and height of a sky picture, all of which is read; see `read_sky`."""
+    height, width, _ = read_sky(path, name).shape
+    return width, height
 
 
 def _no_sky(name: str, why: str) -> MillError:

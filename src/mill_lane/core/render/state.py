@@ -5,7 +5,9 @@ a file of arrays that a render goes on from, bit for bit.  No compiler is needed
 
 from __future__ import annotations
 
+import math
 import os
+import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,6 +21,12 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 
 LONGEST_ABOUT = 1 << 20  # bytes
+LONGEST_HEADER = 1000  # characters
+MOST_ARRAYS = 500
+HEADERS = {
+    (1, 0): np.lib.format.read_array_header_1_0,
+    (2, 0): np.lib.format.read_array_header_2_0,
+}
 # What arrays were called before: states that were saved then are still taken up.
 EARLIER_NAMES = {"film_half_buffers": "film_halves"}
 
@@ -40,9 +48,8 @@ def read_state(path: Path, name: str = "") -> Iterator[Any]:
     Raises MillError for whatever is wrong with the file or its use.
     """
     try:
+        _check_members(path)
         with np.load(path, allow_pickle=False) as state:
-            if not hasattr(state, "files"):
-                raise ValueError("it is a single array")
             yield state
     except (
         ValueError,
@@ -61,6 +68,29 @@ def read_state(path: Path, name: str = "") -> Iterator[Any]:
         ) from e
 
 
+def _check_members(path: Path) -> None:
+    """Raise ValueError unless every array is stored plainly and as long as it says.
+
+    Then nothing that is read takes more memory than the file takes on disk.
+    """
+    with zipfile.ZipFile(path) as archive:
+        members = archive.infolist()
+        if len(members) > MOST_ARRAYS:
+            raise ValueError(f"it holds {len(members)} arrays")
+        if sum(m.file_size for m in members) > path.stat().st_size:
+            raise ValueError("it says it holds more than it does")
+        for member in members:
+            if member.compress_type != zipfile.ZIP_STORED:
+                raise ValueError(f"{member.filename} is packed, which saved sessions never are")
+            with archive.open(member) as f:
+                read = HEADERS.get(np.lib.format.read_magic(f))
+                if read is None:
+                    raise ValueError(f"{member.filename} is of another edition")
+                shape, _, kind = read(f, max_header_size=LONGEST_HEADER)
+                if kind.hasobject or math.prod(shape) * kind.itemsize > member.file_size:
+                    raise ValueError(f"{member.filename} says it is larger than it is")
+
+
 def state_about(path: Path, name: str = "") -> str:
     """What a saved session says of itself (`Session.about`)."""
     with read_state(path, name) as state:
@@ -73,7 +103,10 @@ def state_about(path: Path, name: str = "") -> str:
 def state_key(path: Path, name: str = "") -> str:
     """Read the key under which a state was saved (`Session.key`)."""
     with read_state(path, name) as state:
-        return str(state["key"])
+        key = state["key"]
+        if key.dtype.kind != "U" or key.size != 1 or key.nbytes > LONGEST_ABOUT:
+            raise ValueError("its key cannot be read")
+        return str(key)
 
 
 def saved_array(state: Any, name: str, own: NDArray[Any]) -> NDArray[Any]:

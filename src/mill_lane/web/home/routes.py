@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Annotated
 
 from fastapi import APIRouter, Body, Request
@@ -14,12 +13,12 @@ from mill_lane.core.formats.catalogue import read_endings
 from mill_lane.jobs import opening
 from mill_lane.jobs.lookup import find_job
 from mill_lane.jobs.tasks import preparing
-from mill_lane.store.home import Home
 from mill_lane.store.models import Job
 from mill_lane.store.transactions import write
 from mill_lane.web.home.view import cards
 from mill_lane.web.shared.context import Db, Done, home_of, settings_of
 from mill_lane.web.shared.pages import draw
+from mill_lane.web.shared.security import takes_upload
 from mill_lane.web.shared.uploads import received
 
 router = APIRouter()
@@ -59,22 +58,20 @@ class Opened(BaseModel):
 
 
 @router.post("/api/scenes")
+@takes_upload
 async def upload(request: Request, name: str) -> Opened:
     """A scene file as the body of the request."""
     short, home = opening.check_name(name), home_of(request)
     advice = "Put it into a folder and start with --scenes FOLDER."
-    path = await received(
-        request, home.scratch, short, UPLOAD_LIMIT, advice, "Export the scene again."
-    )
-    return await run_in_threadpool(_opened, home, path, short)
+    again = "Export the scene again."
+    async with received(request, home.scratch, short, UPLOAD_LIMIT, advice, again) as upload:
 
+        def accept() -> opening.Opened:
+            name = upload.path.name
+            return write(home.sessions, lambda db: opening.open_file(db, name, short, True))
 
-def _opened(home: Home, path: Path, name: str) -> Opened:
-    try:
-        made = write(home.sessions, lambda db: opening.open_file(db, path.name, name, True))
-    except BaseException:
-        path.unlink(missing_ok=True)  # no task owns it
-        raise
+        made = await run_in_threadpool(accept)
+        upload.taken = True  # the task owns it from here on
     return Opened(job=made.job, task=made.task)
 
 

@@ -7,10 +7,11 @@ from typing import Any
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
 from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.store.transactions import no_room
 
 BUSY = {
     "error": "The database is busy.",
@@ -19,6 +20,21 @@ BUSY = {
 }
 
 
+NO_ROOM = {
+    "error": "The disk is full.",
+    "hint": "Make room on it, or see on the first page what can be freed here; then try again.",
+    "kept": "Nothing was changed.",
+}
+CONFLICT = {
+    "error": "Somebody changed the same at the same moment.",
+    "hint": "Look at it again, and send it again.",
+    "kept": "Nothing was changed.",
+}
+NO_CHARACTER = {
+    "error": "The text holds something that is no character.",
+    "hint": "Write it anew.",
+    "kept": "Nothing was changed.",
+}
 TOO_LARGE = {
     "error": "A number is too large.",
     "hint": "Correct it and send it again.",
@@ -29,7 +45,7 @@ TOO_LARGE = {
 def problem(request: Request, status: int, error: dict[str, Any]) -> Response:
     """Answer with an error."""
     if "text/html" in request.headers.get("accept", "") and request.method == "GET":
-        context = {"error": error, "stamp": "", "title": "Problem", "waiting": []}
+        context = {"error": error, "stamp": "", "title": "Problem", "waiting": [], "troubles": []}
         response: Response = request.app.state.templates.TemplateResponse(
             request, "shared/problem.html", context, status_code=status
         )
@@ -48,7 +64,25 @@ def add_handlers(app: FastAPI) -> None:
 
     @app.exception_handler(OperationalError)
     def on_busy(request: Request, e: Exception) -> Response:
-        return problem(request, 503, BUSY)
+        if no_room(e):
+            return problem(request, 507, NO_ROOM)
+        answer = problem(request, 503, BUSY)
+        answer.headers["Retry-After"] = "1"
+        return answer
+
+    @app.exception_handler(IntegrityError)
+    def on_conflict(request: Request, e: Exception) -> Response:
+        return problem(request, 409, CONFLICT)
+
+    @app.exception_handler(OSError)
+    def on_disk(request: Request, e: Exception) -> Response:
+        if no_room(e):
+            return problem(request, 507, NO_ROOM)
+        raise e
+
+    @app.exception_handler(UnicodeEncodeError)
+    def on_no_character(request: Request, e: Exception) -> Response:
+        return problem(request, 422, NO_CHARACTER)
 
     @app.exception_handler(OverflowError)
     def on_overflow(request: Request, e: Exception) -> Response:

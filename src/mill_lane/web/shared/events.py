@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
+import time
 import zlib
 from collections.abc import AsyncIterator
 from typing import Any
@@ -11,13 +13,14 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.concurrency import run_in_threadpool
 from sqlalchemy import select
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 from sse_starlette.sse import EventSourceResponse
 
-from mill_lane.store.home import Home
 from mill_lane.store.models import Task
-from mill_lane.web.shared.context import home_of
 from mill_lane.web.shared.format import duration, percent
+from mill_lane.web.shared.health import troubles
+from mill_lane.web.shared.settings import Settings
 
 router = APIRouter()
 RHYTHM = 0.35  # seconds
@@ -49,13 +52,16 @@ def said_of(task: Task) -> dict[str, str]:
     return out
 
 
-def news(home: Home) -> dict[str, Any]:
-    """The stamp, and what is said of every task that is not over."""
-    with home.sessions() as db:
+def news(settings: Settings) -> dict[str, Any]:
+    """The stamp, what is said of every task that is not over, and what keeps work from being
+    done.
+    """
+    with settings.home.sessions() as db:
         going = Task.state.in_(("queued", "running", "paused"))
         tasks = db.scalars(select(Task).where(going).order_by(Task.id).limit(MOST))
         return {
             "stamp": stamp_of(db),
+            "troubles": troubles(settings),
             "tasks": [
                 {
                     "id": t.id,
@@ -69,16 +75,34 @@ def news(home: Home) -> dict[str, Any]:
         }
 
 
+class Newsroom:
+    """The news, gathered once for all pages that listen."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self._gathering = asyncio.Lock()
+        self._text, self._at = "", -RHYTHM
+
+    async def latest(self) -> str:
+        """The news as JSON, not older than the rhythm; the last ones while the database is busy."""
+        async with self._gathering:
+            if time.monotonic() - self._at >= RHYTHM:
+                with contextlib.suppress(OperationalError):
+                    self._text = json.dumps(await run_in_threadpool(news, self.settings))
+                self._at = time.monotonic()
+        return self._text
+
+
 @router.get("/events", include_in_schema=False)
 async def stream(request: Request) -> EventSourceResponse:
     """Tell the page whatever is new, as it happens."""
-    home = home_of(request)
+    newsroom: Newsroom = request.app.state.newsroom
 
     async def lines() -> AsyncIterator[dict[str, str]]:
         last = ""
         while True:
-            text = json.dumps(await run_in_threadpool(news, home))
-            if text != last:
+            text = await newsroom.latest()
+            if text and text != last:
                 last = text
                 yield {"data": text}
             await asyncio.sleep(RHYTHM)

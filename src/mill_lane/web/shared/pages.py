@@ -14,13 +14,20 @@ from mill_lane.jobs.opening import opening_task
 from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.jobs.tasks import waiting
 from mill_lane.store.models import SceneVersion
+from mill_lane.web.shared.context import settings_of
 from mill_lane.web.shared.events import stamp_of
+from mill_lane.web.shared.health import troubles
 from mill_lane.web.shared.station_nav import station_nav
 
 
 def draw(request: Request, db: Session, template: str, **more: Any) -> Response:
     """Draw a page; what every page needs is added here."""
-    context = {"stamp": stamp_of(db), "waiting": waiting(db), **more}
+    context = {
+        "stamp": stamp_of(db),
+        "waiting": waiting(db),
+        "troubles": troubles(settings_of(request)),
+        **more,
+    }
     response: Response = request.app.state.templates.TemplateResponse(request, template, context)
     return response
 

@@ -15,6 +15,7 @@ from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import Db, Done, home_of
 from mill_lane.web.shared.recipe_form import LIGHT, PERCENT
+from mill_lane.web.shared.security import takes_upload
 from mill_lane.web.shared.uploads import received
 
 router = APIRouter()
@@ -65,21 +66,20 @@ def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], B
 
 
 @router.post("/api/jobs/{job}/sky")
+@takes_upload
 async def set_sky(request: Request, job: int, name: str) -> Done:
     """Take an HDR or EXR picture as the sky of the job's recipes."""
     short, home = recipes.check_sky_name(name), home_of(request)
     await run_in_threadpool(write, home.sessions, lambda db: find_job(db, job).id)
     advice = "Save it smaller: 4096 pixels are enough for a sky."
-    path = await received(request, home.scratch, short, SKY_LIMIT, advice, "Save it again.")
+    again = "Save it again."
+    async with received(request, home.scratch, short, SKY_LIMIT, advice, again) as upload:
 
-    def take() -> None:
-        try:
-            taken, picture = recipes.take_sky(home, path, short)
+        def take() -> None:
+            taken, picture = recipes.take_sky(home, upload.path, short)
             write(home.sessions, lambda db: recipes.use_sky(db, find_job(db, job), picture, taken))
-        finally:
-            path.unlink(missing_ok=True)
 
-    await run_in_threadpool(take)
+        await run_in_threadpool(take)
     return Done()
 
 

@@ -2,20 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from mill_lane.store.home import Home
+from mill_lane.work.supervisor import Watch
 
 LOCAL = ("127.0.0.1", "localhost", "[::1]", "::1")
 
 
 @dataclass(frozen=True)
 class Settings:
-    """The installation, a folder of scenes that may be opened from, and names that are
-    answered to.
+    """How a server was started.
+
+    Attributes
+    ----------
+    home : Home
+        The installation.
+    scenes : Path or None
+        A folder of scenes that may be opened from.
+    hosts : tuple of str
+        Names that are answered to.
+    token : str
+        The password that is asked for beyond this computer; empty where nobody else can ask.
+    watch : callable or None
+        How the worker is; None where there is none.
     """
 
     home: Home
     scenes: Path | None = None
     hosts: tuple[str, ...] = field(default=LOCAL)
+    token: str = ""
+    watch: Callable[[], Watch] | None = None

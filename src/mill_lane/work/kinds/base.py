@@ -38,6 +38,9 @@ class Report(Protocol):
     def partly(self, result: BaseModel) -> None:
         """Hand over what is known so far, to be kept at once."""
 
+    def wait_for_room(self, share: float) -> None:
+        """Wait a moment for a disk that is full; raises Cancelled when it is to stop."""
+
 
 class Paused(Exception):
     """Raised when the work was put aside: its state lies in the task's folder."""

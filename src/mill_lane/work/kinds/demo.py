@@ -53,7 +53,10 @@ class Demo(Kind[Payload, Request, Version]):
 
         if not request.cached.exists():
             request.cached.parent.mkdir(exist_ok=True)
-            make_demo(request.cached, request.size, 2, part(report, 0.0, 0.85))
+            # Beside it, so that one that is half built is never taken for it.
+            built = request.folder / "building.glb"
+            make_demo(built, request.size, 2, part(report, 0.0, 0.85))
+            built.replace(request.cached)
         made = listed(request.cached, part(report, 0.85, 1.0))
         # The cache keeps its own copy: a link costs nothing.
         linked = request.folder / request.cached.name

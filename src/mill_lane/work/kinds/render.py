@@ -36,7 +36,7 @@ class RenderKind(Kind[Payload, Request, Result]):
     result_type = Result
     resumable = True
     grace = 24.0  # a pass of a large picture may have to end first
-    checkpoint_seconds: float = 15.0
+    checkpoint_seconds: float = 8.0
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Gather scene, recipe and machine.

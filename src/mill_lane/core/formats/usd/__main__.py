@@ -12,12 +12,12 @@ import os
 import resource
 import signal
 import sys
+import tempfile
 import time
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.gltf import write_glb
-from mill_lane.core.formats.usd.read import read_stage
+from mill_lane.core.formats.usd.confine import confine
 from mill_lane.core.progress import part
 
 SHARE = 0.8  # of the computer's memory
@@ -46,7 +46,13 @@ def main(stage: Path, out: Path) -> int:
     resource.setrlimit(
         resource.RLIMIT_DATA, (most if soft == resource.RLIM_INFINITY else min(most, soft), hard)
     )
+    # Before the library is loaded: its threads are shut in, too.
+    confine([stage.parent.resolve(), stage.resolve()], [out.parent.resolve()])
+    tempfile.tempdir = str(out.parent)
     try:
+        from mill_lane.core.formats.gltf import write_glb
+        from mill_lane.core.formats.usd.read import read_stage
+
         tell = Teller()
         scene = read_stage(stage, part(tell, 0.0, 0.7))
         write_glb(scene, out, part(tell, 0.7, 1.0))

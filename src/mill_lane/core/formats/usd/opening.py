@@ -1,12 +1,21 @@
-"""Opening a stage without ever leaving its folder."""
+"""Opening a stage without ever leaving its folder.
+
+What names other files is looked at before anything is composed, and what was opened is looked at
+afterwards, before anything of it is kept.  The process in which this usually happens could not open
+anything else to begin with (`confine`).
+"""
 
 from __future__ import annotations
 
+import contextlib
+import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import inside
+from mill_lane.core.formats.usd.size import MOST_PRIMS, Prims
 
 MOST_LAYERS = 20_000
 
@@ -16,44 +25,122 @@ def open_stage(path: Path) -> tuple[Any, list[str]]:
     there.
 
     Every layer that it refers to is looked at before anything is composed: what lies outside the
-    folder is refused, what is missing is left out.  Raises MillError for that, and for what the
-    library cannot read.
+    folder is refused, what is missing is left out.  Raises MillError for that, for what the library
+    cannot read, and for what would be multiplied beyond measure.
     """
-    from pxr import Sdf, Tf, Usd
+    from pxr import Ar, Sdf, Tf, Usd
 
+    folder = path.parent.resolve()
     try:
-        root = Sdf.Layer.FindOrOpen(str(path))
-        if root is None:
-            raise MillError(
-                f"{path.name} cannot be read as USD.",
-                "Export it again, as usdc or usda.",
-                "Nothing was imported.",
-            )
-        seen: set[str] = set()
-        missing: list[str] = []
-        waiting = [root]
-        while waiting:
-            layer = waiting.pop()
-            if layer.identifier in seen:
-                continue
-            seen.add(layer.identifier)
-            if len(seen) > MOST_LAYERS:
+        with _working_in(folder):
+            root = Sdf.Layer.FindOrOpen(str(path))
+            if root is None:
                 raise MillError(
-                    f"{path.name} is made of over {MOST_LAYERS} files.",
-                    "Export it flattened into one.",
+                    f"{path.name} cannot be read as USD.",
+                    "Export it again, as usdc or usda.",
+                    "Nothing was imported.",
                 )
-            for asset in layer.GetCompositionAssetDependencies():
-                file = beside(path.parent, Path(layer.realPath).parent, asset)
-                found = Sdf.Layer.FindOrOpen(str(file)) if file.is_file() else None
-                if found is not None:
-                    waiting.append(found)
-                else:
-                    missing.append(asset)
-        return Usd.Stage.Open(root), missing
+            layers, missing = _look_through(path, root)
+            if Prims(lambda layer, asset: _named(folder, layer, asset, layers)).of_layer(
+                root
+            ) > MOST_PRIMS:
+                raise MillError(
+                    f"{path.name} multiplies its parts to over {MOST_PRIMS:,} objects.",
+                    "Use a point instancer for what is scattered, or export fewer copies.",
+                    "Nothing was imported.",
+                )
+            stage = Usd.Stage.Open(root, Ar.DefaultResolverContext([str(folder)]))
+            check_layers(stage, path)
+            return stage, [*missing, *_not_found(stage, missing)]
     except (Tf.ErrorException, RuntimeError) as e:
         raise MillError(
             f"{path.name} is damaged: {said(e)}", "Export it again.", "Nothing was imported."
         ) from e
+
+
+@contextlib.contextmanager
+def _working_in(folder: Path) -> Iterator[None]:
+    """Names without `./` are looked for in the working directory first: it is the scene's own."""
+    before = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    os.chdir(folder)
+    try:
+        yield
+    finally:
+        os.fchdir(before)
+        os.close(before)
+
+
+def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str]]:
+    """All layers that are named, by path, and the names of those that are not there."""
+    from pxr import Sdf
+
+    found = {root.realPath: root}
+    missing: list[str] = []
+    waiting, seen = [root], set()
+    while waiting:
+        layer = waiting.pop()
+        if layer.identifier in seen:
+            continue
+        seen.add(layer.identifier)
+        if len(seen) > MOST_LAYERS:
+            raise MillError(
+                f"{path.name} is made of over {MOST_LAYERS} files.",
+                "Export it flattened into one.",
+            )
+        for asset in layer.GetCompositionAssetDependencies():
+            if asset.startswith("`"):
+                continue  # an expression: what it comes to is looked at afterwards
+            file = beside(path.parent, Path(layer.realPath).parent, asset)
+            other = Sdf.Layer.FindOrOpen(str(file)) if file.is_file() else None
+            if other is not None:
+                found[str(file)] = other
+                waiting.append(other)
+            else:
+                missing.append(asset)
+    return found, missing
+
+
+def _named(folder: Path, layer: Any, asset: str, layers: dict[str, Any]) -> Any:
+    """The layer that another one names, of those that were found; None for any other."""
+    try:
+        return layers.get(str(beside(folder, Path(layer.realPath).parent, asset)))
+    except MillError:
+        return None
+
+
+def check_layers(stage: Any, path: Path) -> None:
+    """Raise MillError when any layer that was opened lies outside the folder of `path`.
+
+    However it was named: by an expression, by clips of values, or by the working directory.
+    """
+    folder = path.parent.resolve()
+    allowed = {path.resolve()}
+    for layer in stage.GetUsedLayers(True):
+        if layer.anonymous or not layer.realPath:
+            continue
+        package, _, _ = layer.realPath.partition("[")
+        file = Path(package).resolve()
+        if file not in allowed and not file.is_relative_to(folder):
+            raise MillError(
+                f"{path.name} names the file “{file.name}”, which lies outside its own folder.",
+                "Put all files beside the scene and export it with relative paths, then open it "
+                "again.",
+                "Nothing from outside the folder was kept and nothing was imported.",
+            )
+
+
+def _not_found(stage: Any, known: list[str]) -> list[str]:
+    """Files that were to be composed and were not there, beside those that are known."""
+    from pxr import Pcp
+
+    out = []
+    for error in stage.GetCompositionErrors():
+        asset = getattr(error, "assetPath", "") or getattr(error, "sublayerPath", "")
+        if isinstance(error, (Pcp.ErrorInvalidAssetPath, Pcp.ErrorInvalidSublayerPath)) and asset:
+            name = Path(str(asset)).name
+            if not any(Path(k).name == name for k in known):
+                out.append(str(asset))
+    return out
 
 
 def said(error: Exception) -> str:

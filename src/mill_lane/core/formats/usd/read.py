@@ -18,7 +18,7 @@ from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
 from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
-from mill_lane.core.formats.usd.opening import open_stage, said
+from mill_lane.core.formats.usd.opening import check_layers, open_stage, said
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import (
     Camera,
@@ -49,7 +49,9 @@ def read_stage(path: Path, progress: Progress = silent) -> Scene:
             )
             for name in dict.fromkeys(missing)
         ]
-        return _Reader(stage, path, lost).scene(progress)
+        scene = _Reader(stage, path, lost).scene(progress)
+        check_layers(stage, path)  # clips of values are opened when they are read
+        return scene
     except MillError:
         raise
     except (RuntimeError, ValueError, TypeError, IndexError, KeyError, OverflowError) as e:

@@ -13,6 +13,21 @@ function show(task, el) {
   if (img) img.src = href;
 }
 
+// What keeps work from being done: the same line that a page has when it is drawn.
+function showTroubles(troubles) {
+  const place = document.querySelector("[data-troubles]");
+  const said = troubles.map((text) => `${text} What waits goes on by itself when it can.`);
+  if ([...place.children].map((p) => p.textContent).join() === said.join()) return;
+  place.replaceChildren(
+    ...said.map((text) => {
+      const p = document.createElement("p");
+      p.className = "message look";
+      p.textContent = text;
+      return p;
+    }),
+  );
+}
+
 export function listen() {
   const href = document.body.dataset.events;
   if (!href) return;
@@ -24,6 +39,7 @@ export function listen() {
       ({ stamp } = news);
       refresh();
     }
+    showTroubles(news.troubles);
     for (const task of news.tasks) {
       for (const el of document.querySelectorAll(`[data-task="${task.id}"]`)) show(task, el);
     }

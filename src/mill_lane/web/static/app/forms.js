@@ -2,12 +2,12 @@
 import { clearComplaints, complain, refresh, send, visit } from "./page.js";
 
 function fieldsOf(form, submitter) {
-  const fields = {};
+  // Names may come from a scene (its lights): no ending says what is a list, and none is special.
+  const fields = Object.create(null);
+  const lists = new Set([...form.querySelectorAll("[data-list]")].map((field) => field.name));
   for (const [name, value] of new FormData(form)) {
-    if (name.endsWith("[]")) {
-      const key = name.slice(0, -2);
-      fields[key] = [...(fields[key] || []), value];
-    } else fields[name] = value;
+    if (lists.has(name)) fields[name] = [...(fields[name] || []), value];
+    else fields[name] = value;
   }
   if (submitter?.name) fields[submitter.name] = submitter.value;
   return fields;

@@ -18,6 +18,7 @@ from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, home_of
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.recipes import values_of
+from mill_lane.web.shared.security import takes_upload
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
 from mill_lane.web.stations.trials import view
@@ -118,25 +119,24 @@ def save_session(db: Db, home: AHome, task: int) -> FileResponse:
 
 
 @router.post("/api/jobs/{job}/sessions")
+@takes_upload
 async def load_session(request: Request, job: int, name: str) -> Done:
     """A saved session as a new trial, paused where it was."""
     home = home_of(request)
     await run_in_threadpool(write, home.sessions, lambda db: find_job(db, job).id)
     advice = "It cannot be a session that was saved here."
-    path = await received(request, home.scratch, name, SESSION_LIMIT, advice, "Save it again.")
+    again = "Save it again."
+    async with received(request, home.scratch, name, SESSION_LIMIT, advice, again) as upload:
 
-    def load() -> int:
-        try:
-            saved = sessions.read_session(path, name)
+        def load() -> int:
+            saved = sessions.read_session(upload.path, name)
 
             def inner(db: Session) -> int:
-                return sessions.load_session(db, home, find_job(db, job), path, saved).number
+                return sessions.load_session(db, home, find_job(db, job), upload.path, saved).number
 
             return write(home.sessions, inner)
-        finally:
-            path.unlink(missing_ok=True)
 
-    number = await run_in_threadpool(load)
+        number = await run_in_threadpool(load)
     return Done(go=f"/jobs/{job}/trials?b={number}")
 
 

@@ -8,10 +8,12 @@ from typing import Annotated
 from fastapi import APIRouter, Body, Request
 from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel
+from sqlalchemy.orm import Session
 
 from mill_lane.core.formats.catalogue import FORMATS
 from mill_lane.jobs import trims, versions
 from mill_lane.jobs.lookup import find_job, find_version
+from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, file_stem
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Station
@@ -56,17 +58,23 @@ class StageForm(BaseModel):
 
 
 @router.post("/api/jobs/{job}/trim-list")
-def stage(db: Db, home: AHome, job: int, form: StageForm) -> Done:
+def stage(home: AHome, job: int, form: StageForm) -> Done:
     """Put proposals on the trim list, or take them off."""
-    row = find_job(db, job)
-    version = find_version(db, row)
     values = view.parameters(form.trim, form.rule)
-    found = trims.propose(db, home, row, form.trim, values).found
+    # A trim may look into the scene for what it proposes: nobody is to wait for that.
+    with home.sessions() as db:
+        row = find_job(db, job)
+        version = find_version(db, row)
+        found = trims.propose(db, home, row, form.trim, values).found
     wanted = [p for p in found if form.all or p.target.key in form.targets]
-    if form.stage:
-        trims.stage(db, version, wanted)
-    else:
-        trims.unstage(db, version, form.trim, [p.target.key for p in wanted])
+
+    def change(db: Session) -> None:
+        if form.stage:
+            trims.stage(db, version, wanted)
+        else:
+            trims.unstage(db, version, form.trim, [p.target.key for p in wanted])
+
+    write(home.sessions, change)
     return Done()
 
 
