@@ -1,31 +1,41 @@
-"""Run a bench: `python -m bench NAME [--json]`; docs/performance.md has figures and the machine."""
+"""Run a bench: `python -m bench NAME [--json …]`; figures are in docs/performance.md."""
 
 from __future__ import annotations
 
 import argparse
+import importlib
 import json
 import sys
 
-from bench import build, memory, overhead, page, rays, trace, weigh
-
-BENCHES = {
-    "build": build.run,
-    "memory": memory.run,
-    "overhead": overhead.run,
-    "page": page.run,
-    "rays": rays.run,
-    "trace": trace.run,
-    "weigh": weigh.run,
-}
+# Each a module here with `run`, whose options, all whole numbers, are in its OPTIONS.
+BENCHES = (
+    "build",
+    "clients",
+    "damage",
+    "kill",
+    "memory",
+    "overhead",
+    "page",
+    "rays",
+    "trace",
+    "weigh",
+)
 
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="bench")
-    parser.add_argument("name", choices=sorted(BENCHES))
-    parser.add_argument("--json", action="store_true")
-    args = parser.parse_args()
-    figures = BENCHES[args.name]()
-    if args.json:
+    benches = parser.add_subparsers(required=True, metavar="NAME")
+    for name in BENCHES:
+        module = importlib.import_module(f"bench.{name}")
+        sub = benches.add_parser(name, help=str(module.__doc__).splitlines()[0])
+        sub.add_argument("--json", action="store_true")
+        sub.set_defaults(run=module.run)
+        for option, usual in getattr(module, "OPTIONS", {}).items():
+            sub.add_argument(f"--{option}", type=int, default=usual)
+    args = vars(parser.parse_args())
+    as_json, run = args.pop("json"), args.pop("run")
+    figures = run(**args)
+    if as_json:
         print(json.dumps(figures))
     else:
         for name, value in figures.items():

@@ -39,9 +39,9 @@ from mill_lane.store.models import (
 )
 from mill_lane.web.app import create_app
 from mill_lane.web.shared.settings import Settings
+from mill_lane.work import leftovers
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
-from mill_lane.work import leftovers
 from mill_lane.work.worker import Worker
 from tests.scenes import small_demo
 from tests.web.case import STATIONS

@@ -87,7 +87,7 @@ class TestDevicesAndRecipes(WebCase):
             self.refused("POST", f"/api/jobs/1/sky?name={name}", content=content)
         self.refused("POST", "/api/jobs/9/sky?name=dawn.hdr", 404, content=path.read_bytes())
         self.assertEqual(skies(), {picture})
-        self.assertEqual(list(self.home.scratch.glob("tmp*")), [])
+        self.assertEqual(list(self.home.scratch.iterdir()), [])
         self.done("DELETE", "/api/jobs/1/sky")
         self.assertEqual(skies(), {""})
 
@@ -192,7 +192,7 @@ class TestTrials(WebCase):
             self.assertIn(words, problem["error"])
         with self.home.sessions() as db:
             self.assertEqual(len(list(db.scalars(select(Render)))), 2)
-        self.assertEqual(list(self.home.scratch.glob("tmp*")), [])
+        self.assertEqual(list(self.home.scratch.iterdir()), [])
         self.assertEqual(self.client.get("/tasks/999/session").status_code, 404)
 
     def test_the_log_shows_the_newest_and_all_on_demand(self) -> None:
@@ -290,7 +290,7 @@ class TestTrimListAndJobs(WebCase):
         empty = self.refused("POST", "/api/scenes?name=a.glb", content=b"")
         self.assertIn("0 bytes", empty["error"])
         self.refused("POST", "/api/scenes?name=a.exe", content=b"x")
-        self.assertEqual([p.name for p in self.home.scratch.glob("tmp*")], [Path(source).name])
+        self.assertEqual([p.name for p in self.home.scratch.iterdir()], [Path(source).name])
 
     def test_scenes_from_the_folder(self) -> None:
         (self.folder / "scenes" / "shop.glb").write_bytes(small_demo().read_bytes())

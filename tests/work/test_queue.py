@@ -10,11 +10,11 @@ from sqlalchemy.orm import Session
 
 from mill_lane.store.models import Task
 from mill_lane.work import queue
+from mill_lane.work.failures import died
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Nothing
 from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.weigh import WEIGH, Payload
-from mill_lane.work.failures import died
 from tests.homes import WithHome
 
 

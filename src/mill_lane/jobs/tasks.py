@@ -7,9 +7,12 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.errors import MillError
 from mill_lane.jobs.lookup import find_task
 from mill_lane.store.models import SceneVersion, Task
 from mill_lane.work import queue
+from mill_lane.work.ending import needs_files
+from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.weigh import WEIGH
 
@@ -27,8 +30,20 @@ def want(db: Session, number: int, **wishes: Any) -> None:
 
 
 def retry(db: Session, number: int) -> None:
-    """Run a failed or cancelled task again, from what it left."""
-    queue.retry(db, find_task(db, number))
+    """Run a failed or cancelled task again, from what it left.
+
+    Raises
+    ------
+    MillError
+        Where the file that it would read is no longer kept.
+    """
+    task = find_task(db, number)
+    sent = task.kind == OPEN.name and task.payload.get("uploaded")
+    if sent and task.over and not needs_files(task):
+        raise MillError(
+            "The file of this scene is no longer kept here.", "Send it again on the first page."
+        )
+    queue.retry(db, task)
 
 
 def waiting(db: Session) -> list[Task]:

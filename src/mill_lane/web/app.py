@@ -13,11 +13,12 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 from mill_lane import __version__
 from mill_lane.jobs.opening import SceneFolder
 from mill_lane.web.home import routes as home_routes
+from mill_lane.web.home import space
 from mill_lane.web.shared import events, health, kept_files, recipes, tasks
 from mill_lane.web.shared.access import Password
 from mill_lane.web.shared.errors import add_handlers
 from mill_lane.web.shared.format import FILTERS
-from mill_lane.web.shared.security import BodyLimit, SameOrigin, SecurityHeaders
+from mill_lane.web.shared.security import LONGEST_BODY, SameOrigin, SecurityHeaders
 from mill_lane.web.shared.settings import Settings
 from mill_lane.web.stations import STATIONS
 
@@ -47,20 +48,25 @@ def _build_stamp() -> str:
 
 def create_app(settings: Settings) -> FastAPI:
     """Make the whole application on an installation."""
-    app = FastAPI(title="Mill Lane", version=__version__, docs_url=None, redoc_url=None)
+    app = FastAPI(
+        title="Mill Lane",
+        version=__version__,
+        docs_url=None,
+        redoc_url=None,
+        max_body_size=LONGEST_BODY,  # where no route says otherwise
+    )
     app.state.settings = settings
     app.state.stations = list(STATIONS)
     app.state.scene_folder = SceneFolder(settings.scenes)
     app.state.newsroom = events.Newsroom(settings)
     app.state.templates = make_templates()
     # The last one added is the first to see a request.
-    app.add_middleware(BodyLimit, routes=app.router.routes)
     app.add_middleware(SameOrigin)
     app.add_middleware(Password, token=settings.token)
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=settings.hosts, www_redirect=False)
     app.add_middleware(SecurityHeaders)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (health, home_routes, tasks, recipes, events, kept_files):
+    for module in (health, home_routes, space, tasks, recipes, events, kept_files):
         app.include_router(module.router)
     for station in STATIONS:
         app.include_router(station.router)

@@ -44,6 +44,11 @@ def conclude(
         queue.end(db, task, "done", share=1.0, text=text, result=kept, live={})
     elif outcome == "waits" and not task.cancel:
         task.state, task.text, task.attempts = "queued", "waits for what you asked for", 0
+    elif outcome in ("cancelled", "waits") and _can_keep(context, kind):
+        # Stopped before it had taken up what it had, or without an answer to being stopped.
+        queue.again(task)
+        task.cancel, task.attempts, task.wants = False, 0, {"finish": True}
+        task.text = "stopping: what there is will be kept"
     elif outcome in ("cancelled", "waits"):
         queue.end(db, task, "cancelled", text="cancelled", live={})
     elif outcome == "died" and task.attempts < queue.MOST_ATTEMPTS:
@@ -52,6 +57,11 @@ def conclude(
         task.state, task.text = "paused", "paused"
     else:
         queue.end(db, task, "failed", text="failed", error=result, live={})
+
+
+def _can_keep(context: Context, kind: AnyKind) -> bool:
+    """Whether a stopped task left something to keep, and was not stopped twice."""
+    return kind.left_something(context) and not context.task.wants.get("finish")
 
 
 def sweep(home: Home, kind: AnyKind, task: Task) -> None:

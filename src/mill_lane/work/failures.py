@@ -9,7 +9,7 @@ import signal
 from pathlib import Path
 from typing import Any
 
-from mill_lane.store.room import amount, free_bytes
+from mill_lane.core.disk import amount, free_bytes
 
 KEPT = "Everything finished before is kept."
 Told = dict[str, Any]

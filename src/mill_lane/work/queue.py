@@ -153,7 +153,7 @@ def retry(session: Session, task: Task) -> None:
 
 def again(task: Task) -> None:
     """Put a task that was interrupted back into the queue."""
-    task.state, task.text = "queued", "interrupted: goes on from where it was"
+    task.state, task.text, task.live = "queued", "interrupted: goes on from where it was", {}
 
 
 def recover(session: Session, everything: bool = False, blameless: bool = False) -> list[int]:

@@ -29,6 +29,7 @@ class Watch:
     Attributes
     ----------
     alive : bool
+    pid : int or None
     starts : int
         How often it was started.
     silent : float
@@ -40,6 +41,7 @@ class Watch:
     """
 
     alive: bool
+    pid: int | None
     starts: int
     silent: float
     stuck: bool
@@ -77,7 +79,9 @@ class Supervisor:
         silent = time.monotonic() - self._heard
         process = self.process
         alive = process is not None and process.is_alive()
-        return Watch(alive, self.starts, silent, silent > self._patience(SILENT), self._sign)
+        pid = process.pid if process is not None else None
+        stuck = silent > self._patience(SILENT)
+        return Watch(alive, pid, self.starts, silent, stuck, self._sign)
 
     def _patience(self, seconds: float) -> float:
         return seconds * KEEPING if self._sign.doing == "keeps" else seconds

@@ -11,8 +11,8 @@ import OpenEXR
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 
+from mill_lane.core.disk import check_disk
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.disk import check_disk
 from mill_lane.core.formats.pictures import forget_error
 
 # The beauty's channels are bare, as the OpenEXR documentation has them; other layers stand before a

@@ -18,8 +18,8 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 from PIL import Image as Pillow
 
+from mill_lane.core.disk import check_disk
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.disk import check_disk
 
 LARGEST_SIDE = 16384
 ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg"}

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import errno
 import tempfile
 import zipfile
 import zlib
 from collections.abc import Sequence
 from pathlib import Path
 
+from mill_lane.core.disk import amount, check_room, full
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import inside
 
 UNZIPPED_LIMIT = 32 * 10**9
 ZIP_MEMBERS = 20000
+MOST_RATIO = 200  # DEFLATE can do 1032; scenes come to 3 to 20
+SMALL = 200 * 10**6  # bytes, that may be packed as tightly as anybody likes
 
 
 def is_zip(path: Path) -> bool:
@@ -32,13 +36,7 @@ def unpack(path: Path) -> tempfile.TemporaryDirectory[str]:
     try:
         with zipfile.ZipFile(path) as z:
             members = [m for m in z.infolist() if not m.is_dir()]
-            if len(members) > ZIP_MEMBERS or sum(m.file_size for m in members) > UNZIPPED_LIMIT:
-                raise MillError(
-                    f"{path.name} unpacks to over {UNZIPPED_LIMIT // 10**9} GB or {ZIP_MEMBERS} "
-                    "files.",
-                    "Pack only the scene and its own files.",
-                    "Nothing was imported.",
-                )
+            _check_size(path, folder, members)
             for m in members:
                 target = inside(folder, m.filename)
                 target.parent.mkdir(parents=True, exist_ok=True)
@@ -56,10 +54,34 @@ def unpack(path: Path) -> tempfile.TemporaryDirectory[str]:
         OSError,
         zlib.error,
     ) as e:
+        if isinstance(e, OSError) and e.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise full(folder, None, f"{path.name}, unpacked,") from e
         raise MillError(
             f"{path.name} is a damaged ZIP: {e}.", "Pack the folder again.", "Nothing was imported."
         ) from e
     return keep
+
+
+def _check_size(path: Path, folder: Path, members: Sequence[zipfile.ZipInfo]) -> None:
+    """Raise MillError for a ZIP that unpacks to more than there is room for, or than anybody would
+    pack.
+    """
+    total = sum(m.file_size for m in members)
+    if len(members) > ZIP_MEMBERS or total > UNZIPPED_LIMIT:
+        raise MillError(
+            f"{path.name} unpacks to over {UNZIPPED_LIMIT // 10**9} GB or {ZIP_MEMBERS} files.",
+            "Pack only the scene and its own files.",
+            "Nothing was imported.",
+        )
+    packed = path.stat().st_size
+    if total > SMALL and total > packed * MOST_RATIO:
+        raise MillError(
+            f"{path.name} unpacks to {amount(total)}, over {MOST_RATIO} times its size: that is "
+            "no scene.",
+            "Pack the folder again.",
+            "Nothing was imported.",
+        )
+    check_room(folder, total, f"{path.name}, unpacked,")
 
 
 def first_file(path: Path, folder: Path) -> Path:

@@ -109,6 +109,12 @@ def state_key(path: Path, name: str = "") -> str:
         return str(key)
 
 
+def passes_of(path: Path) -> int:
+    """How many whole passes a saved session has; MillError where there is none."""
+    with read_state(path) as state:
+        return int(state["passes"].min()) if state["passes"].size else 0
+
+
 def saved_array(state: Any, name: str, own: NDArray[Any]) -> NDArray[Any]:
     """Find the saved array that belongs in the place of `own`.
 

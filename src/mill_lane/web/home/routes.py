@@ -18,7 +18,6 @@ from mill_lane.store.transactions import write
 from mill_lane.web.home.view import cards
 from mill_lane.web.shared.context import Db, Done, home_of, settings_of
 from mill_lane.web.shared.pages import draw
-from mill_lane.web.shared.security import takes_upload
 from mill_lane.web.shared.uploads import received
 
 router = APIRouter()
@@ -57,8 +56,7 @@ class Opened(BaseModel):
     task: int
 
 
-@router.post("/api/scenes")
-@takes_upload
+@router.post("/api/scenes", max_body_size=UPLOAD_LIMIT)
 async def upload(request: Request, name: str) -> Opened:
     """A scene file as the body of the request."""
     short, home = opening.check_name(name), home_of(request)

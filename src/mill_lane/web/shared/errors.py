@@ -109,4 +109,6 @@ def add_handlers(app: FastAPI) -> None:
             "It may have been removed. Go back to your jobs." if gone else "Go back and try again."
         )
         message = "There is nothing at this address." if gone else str(e.detail)
+        if e.status_code == 413:
+            message, hint = "What was sent is too long.", "Send less at once."
         return problem(request, e.status_code, {"error": message, "hint": hint, "kept": ""})

@@ -15,8 +15,8 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from mill_lane import __version__
+from mill_lane.core.disk import amount
 from mill_lane.store.models import Task, now
-from mill_lane.store.room import amount
 from mill_lane.web.shared.context import settings_of
 from mill_lane.web.shared.settings import Settings
 from mill_lane.work.supervisor import Watch
@@ -61,11 +61,12 @@ def health(request: Request) -> JSONResponse:
         watch = settings.watch()
         parts["worker"] = {
             "alive": watch.alive,
+            "pid": watch.pid,
             "starts": watch.starts,
             "silent_seconds": round(watch.silent, 2),
             "doing": watch.sign.doing,
         }
-        parts["child"] = {"alive": watch.sign.child is not None}
+        parts["child"] = {"alive": watch.sign.child is not None, "pid": watch.sign.child}
     try:
         parts["queue"] = _queue(settings)
     except SQLAlchemyError as e:

@@ -15,7 +15,6 @@ from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import Db, Done, home_of
 from mill_lane.web.shared.recipe_form import LIGHT, PERCENT
-from mill_lane.web.shared.security import takes_upload
 from mill_lane.web.shared.uploads import received
 
 router = APIRouter()
@@ -65,8 +64,7 @@ def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], B
     return Done()
 
 
-@router.post("/api/jobs/{job}/sky")
-@takes_upload
+@router.post("/api/jobs/{job}/sky", max_body_size=SKY_LIMIT)
 async def set_sky(request: Request, job: int, name: str) -> Done:
     """Take an HDR or EXR picture as the sky of the job's recipes."""
     short, home = recipes.check_sky_name(name), home_of(request)

@@ -6,13 +6,10 @@ beyond this computer is `access`'s.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import JSONResponse
-from starlette.routing import BaseRoute, Match
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 POLICY = (
@@ -33,12 +30,6 @@ REFUSED = {
     "kept": "Nothing was changed.",
 }
 LONGEST_BODY = 2 * 10**6  # bytes of a request that is no upload
-TOO_LONG = {
-    "error": f"What was sent is over {LONGEST_BODY // 10**6} MB.",
-    "hint": "Send less at once.",
-    "kept": "Nothing was changed.",
-}
-F = TypeVar("F", bound=Callable[..., Any])
 READING = ("GET", "HEAD", "OPTIONS")
 
 
@@ -83,51 +74,3 @@ class SameOrigin:
                 await JSONResponse(REFUSED, 403)(scope, receive, send)
                 return
         await self.app(scope, receive, send)
-
-
-def takes_upload(endpoint: F) -> F:
-    """Mark what takes a file as the body of a request, piece by piece and with a limit of its
-    own.
-    """
-    endpoint.takes_upload = True  # type: ignore[attr-defined]
-    return endpoint
-
-
-class BodyLimit:
-    """Refuses long bodies, which would be held in memory, wherever no upload is taken."""
-
-    def __init__(self, app: ASGIApp, routes: list[BaseRoute]) -> None:
-        self.app, self.routes = app, routes
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        """Count what comes in; an upload is its own business."""
-        if scope["type"] != "http" or scope["method"] in READING or self._is_upload(scope):
-            await self.app(scope, receive, send)
-            return
-        declared = Headers(scope=scope).get("content-length", "")
-        if declared.isdigit() and (len(declared) > 12 or int(declared) > LONGEST_BODY):
-            await JSONResponse(TOO_LONG, 413)(scope, receive, send)
-            return
-        body, more = bytearray(), True
-        while more:
-            message = await receive()
-            if message["type"] != "http.request":
-                return  # whoever asked went away
-            body += message.get("body", b"")
-            more = message.get("more_body", False)
-            if len(body) > LONGEST_BODY:
-                await JSONResponse(TOO_LONG, 413)(scope, receive, send)
-                return
-        pieces = [{"type": "http.request", "body": bytes(body), "more_body": False}]
-
-        async def again() -> Message:
-            return pieces.pop() if pieces else await receive()
-
-        await self.app(scope, again, send)
-
-    def _is_upload(self, scope: Scope) -> bool:
-        for route in self.routes:
-            endpoint = getattr(route, "endpoint", None)
-            if getattr(endpoint, "takes_upload", False) and route.matches(scope)[0] == Match.FULL:
-                return True
-        return False

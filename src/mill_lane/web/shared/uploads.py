@@ -14,8 +14,8 @@ from typing import IO
 from fastapi import Request
 from fastapi.concurrency import run_in_threadpool
 
+from mill_lane.core import disk
 from mill_lane.core.errors import MillError
-from mill_lane.store import room
 from mill_lane.store.transactions import no_room
 
 BATCH = 4 << 20  # bytes that are collected before they are written
@@ -66,7 +66,7 @@ async def received(
     if declared is not None:
         if declared > limit:
             raise _too_large(name, limit, advice)
-        await run_in_threadpool(room.check_room, folder, declared, f"“{name}”")
+        await run_in_threadpool(disk.check_room, folder, declared, f"“{name}”")
     file = await run_in_threadpool(_locked_file, folder, Path(name).suffix.lower())
     upload = Upload(Path(file.name))
     try:
@@ -75,7 +75,7 @@ async def received(
         except OSError as e:
             if not no_room(e):
                 raise
-            raise room.full(folder, declared, f"“{name}”") from e
+            raise disk.full(folder, declared, f"“{name}”") from e
         yield upload
     finally:
         await run_in_threadpool(_let_go, file, upload)
@@ -97,7 +97,7 @@ def _locked_file(folder: Path, suffix: str) -> IO[bytes]:
     except OSError as e:
         if not no_room(e):
             raise
-        raise room.full(folder, None, "the file") from e
+        raise disk.full(folder, None, "the file") from e
     fcntl.flock(handle, fcntl.LOCK_SH)
     return open(name, "wb", opener=lambda *_: handle)
 

@@ -138,6 +138,10 @@ class Kind(ABC, Generic[P, Q, R]):
         """Whether the work ended early because somebody said so, and is kept as it is."""
         return False
 
+    def left_something(self, context: Context) -> bool:
+        """Whether a task that was stopped left something that can be taken up and kept."""
+        return False
+
     def files_of(self, home: Home, payload: P) -> list[Path]:
         """Files beside its folder that the task owns until it has ended."""
         return []

@@ -13,6 +13,7 @@ from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
+from mill_lane.core.render.state import passes_of
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import DeviceRow, Render, StoredFile
@@ -103,6 +104,14 @@ class RenderKind(Kind[Payload, Request, Result]):
     def stopped_by_hand(self, result: Result) -> bool:
         """Whether it was stopped with something to keep."""
         return result.stopped
+
+    def left_something(self, context: Context) -> bool:
+        """Whether there is a checkpoint with at least one whole pass."""
+        path = context.home.scratch / f"task-{context.task.id}" / "state.npz"
+        try:
+            return passes_of(path) >= 1
+        except MillError:
+            return False
 
     def memory_limit(self, request: Request) -> int | None:
         """What the machine's settings leave for rendering."""

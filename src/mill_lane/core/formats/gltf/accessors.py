@@ -19,6 +19,7 @@ COMPONENTS: dict[int, Any] = {
 }
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 LARGEST_COUNT = 2**31 - 1
+LARGEST_EMPTY = 64 * 10**6  # bytes of an accessor that is nowhere in the file: all zeros
 
 
 def read_accessor(document: Document, index: Any) -> NDArray[Any]:
@@ -37,8 +38,12 @@ def read_accessor(document: Document, index: Any) -> NDArray[Any]:
         values = _strided(
             document, a["bufferView"], int(a.get("byteOffset", 0)), dtype, width, count
         )
-    elif count * width * dtype.itemsize > 2**33:
-        raise broken(document.name, f"accessor {index} has a count of {count} and no data")
+    elif count * width * dtype.itemsize > LARGEST_EMPTY:
+        raise broken(
+            document.name,
+            f"accessor {index} has a count of {count:,} and no data; without data up to "
+            f"{LARGEST_EMPTY // 10**6} MB are made",
+        )
     else:
         values = np.zeros((count, width), dtype)
     if "sparse" in a:

@@ -13,6 +13,7 @@ from urllib.parse import unquote
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import Blob, inside
+from mill_lane.core.formats.gltf.sanity import fault
 
 JSON_LIMIT = 512 * 1024 * 1024
 
@@ -48,6 +49,26 @@ class Document:
                 f"it names number {index} of its {kind}, of which there are {len(things)}",
             )
         return things[index]
+
+
+# What Python raises where a part of a document is something else than the format asks.
+MISSHAPEN = (
+    KeyError,
+    TypeError,
+    ValueError,
+    IndexError,
+    AttributeError,
+    OverflowError,
+    RecursionError,
+    ArithmeticError,
+    struct.error,
+)
+
+
+def misshapen(name: str, error: Exception) -> MillError:
+    """The error for a document of another shape than the format asks."""
+    why = f"{type(error).__name__}: {error}"[:300]
+    return broken(name, f"a part of its JSON is not as the format asks ({why})")
 
 
 def broken(name: str, why: str) -> MillError:
@@ -117,14 +138,21 @@ def _open_glb(path: Path, size: int, start: bytes) -> Document:
 
 def _parse(name: str, text: bytes) -> dict[str, Any]:
     try:
-        document = json.loads(bytes(text).decode("utf-8-sig"))
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as e:
-        raise broken(name, f"its JSON cannot be read ({e})") from e
+        document = json.loads(bytes(text).decode("utf-8-sig"), parse_constant=_no_number)
+    except (ValueError, RecursionError) as e:  # also for a number of thousands of digits
+        raise broken(name, f"its JSON cannot be read ({e})"[:300]) from e
     if not isinstance(document, dict) or not isinstance(document.get("asset"), dict):
         raise broken(name, "its JSON has no “asset”")
     if not str(document["asset"].get("version", "")).startswith("2."):
         raise broken(name, f"it says glTF version {document['asset'].get('version')}")
+    wrong = fault(document)
+    if wrong:
+        raise broken(name, wrong)
     return document
+
+
+def _no_number(text: str) -> float:
+    raise ValueError(f"{text} is no number in JSON")
 
 
 def _from_json(
@@ -132,6 +160,8 @@ def _from_json(
 ) -> Document:
     try:
         return Document(document, tuple(_buffers(document, name, folder, binary)), folder, name)
+    except MISSHAPEN as e:
+        raise misshapen(name, e) from e
     except FileNotFoundError as e:
         raise MillError(
             f"{name} needs the file “{e}”, which is not there.",

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf.accessors import read_accessor, read_floats
-from mill_lane.core.formats.gltf.container import Document, broken
+from mill_lane.core.formats.gltf.container import MISSHAPEN, Document, broken, misshapen
 from mill_lane.core.scene.model import F32, Geometry, Part
 
 
@@ -60,6 +60,13 @@ def load_geometry(document: Document, entry: dict[str, Any]) -> Geometry:
 
     Raises MillError for indices beyond the vertices and for positions that are not finite numbers.
     """
+    try:
+        return _geometry(document, entry)
+    except MISSHAPEN as e:
+        raise misshapen(document.name, e) from e
+
+
+def _geometry(document: Document, entry: dict[str, Any]) -> Geometry:
     attributes = entry["attributes"]
     positions = read_floats(document, attributes["POSITION"], 3)
     bad = np.flatnonzero(~np.isfinite(positions).all(1))

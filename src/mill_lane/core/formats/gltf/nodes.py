@@ -13,6 +13,7 @@ from mill_lane.core.formats.gltf.container import (
     broken,
 )
 from mill_lane.core.scene.model import (
+    F64,
     Channel,
     Light,
     Node,
@@ -58,12 +59,7 @@ def nodes_of(document: Document, lights: int) -> tuple[list[Node], set[int]]:
             if parents[child] >= 0:
                 raise broken(document.name, f"node {child} has two parents")
             parents[child] = i
-    for i in range(len(entries)):
-        seen, j = 0, i
-        while j >= 0:
-            j, seen = parents[j], seen + 1
-            if seen > len(entries):
-                raise broken(document.name, f"node {i} is its own ancestor")
+    _check_no_circle(document.name, parents)
     used: set[int] = set()
     stack = list(default_scene(root).get("nodes", []))
     while stack:
@@ -104,6 +100,18 @@ def nodes_of(document: Document, lights: int) -> tuple[list[Node], set[int]]:
     return nodes, used
 
 
+def _check_no_circle(name: str, parents: list[int]) -> None:
+    """Raise MillError where a node is its own ancestor; every node is walked over once."""
+    walk = [0] * len(parents)  # the walk that came by first, from 1 on
+    for i in range(len(parents)):
+        j = i
+        while j >= 0 and walk[j] == 0:
+            walk[j] = i + 1
+            j = parents[j]
+        if j >= 0 and walk[j] == i + 1:
+            raise broken(name, f"node {j} is its own ancestor")
+
+
 def vector(values: Any, n: int) -> Any:
     """A tuple of n finite numbers; ValueError where it is none."""
     out = tuple(float(x) for x in values)
@@ -114,7 +122,21 @@ def vector(values: Any, n: int) -> Any:
 
 def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[Node]:
     """Give nodes the channels of the animations that move them."""
-    channels: dict[int, list[Channel]] = {}
+    # By node and by what is moved: of several the last counts.
+    channels: dict[int, dict[str, Channel]] = {}
+    # Channels share their times and often their values.
+    known: dict[tuple[Any, int], F64] = {}
+
+    def read(accessor: Any, width: int) -> F64:
+        key = (accessor, width)
+        if key not in known:
+            known[key] = (
+                read_floats(document, accessor, width)
+                if width > 1
+                else read_accessor(document, accessor)[:, 0]
+            ).astype(float)
+        return known[key]
+
     morphs = 0
     for animation in document.json.get("animations", []):
         for c in animation["channels"]:
@@ -124,10 +146,8 @@ def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[No
                 morphs += 1
                 continue
             document.item("nodes", node)
-            times = read_accessor(document, sampler["input"])[:, 0].astype(float)
-            values = read_floats(
-                document, sampler["output"], 4 if target["path"] == "rotation" else 3
-            ).astype(float)
+            times = read(sampler["input"], 1)
+            values = read(sampler["output"], 4 if target["path"] == "rotation" else 3)
             interpolation = sampler.get("interpolation", "LINEAR")
             keys = len(values) // 3 if interpolation == "CUBICSPLINE" else len(values)
             if (
@@ -139,8 +159,8 @@ def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[No
                     document.name,
                     f"the animation of node {node} has keys that do not fit its times",
                 )
-            channels.setdefault(node, []).append(
-                Channel(target["path"], interpolation, times, values)
+            channels.setdefault(node, {})[target["path"]] = Channel(
+                target["path"], interpolation, times, values
             )
     if morphs:
         notes.append(
@@ -151,5 +171,6 @@ def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[No
             )
         )
     return [
-        replace(n, channels=tuple(channels[i])) if i in channels else n for i, n in enumerate(nodes)
+        replace(n, channels=tuple(channels[i].values())) if i in channels else n
+        for i, n in enumerate(nodes)
     ]

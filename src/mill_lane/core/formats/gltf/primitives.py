@@ -47,9 +47,12 @@ def patch_mesh(
         _keep_subdivision(entry, mesh)
     primitives: list[Json] = []
     whole = True
+    found: dict[int, dict[tuple[int, int], Part]] = {}
     for part in mesh.parts:
         m, k = part.source
-        before = _part(meshes_before[m], part.source) if 0 <= m < len(meshes_before) else None
+        if 0 <= m < len(meshes_before) and m not in found:
+            found[m] = {p.source: p for p in reversed(meshes_before[m].parts)}
+        before = found.get(m, {}).get(part.source)
         own = copy.deepcopy(entries_before[m]["primitives"][k]) if before is not None else {}
         if before is None or part.load is not before.load:
             whole = False
@@ -70,10 +73,6 @@ def patch_mesh(
     entry["primitives"] = primitives + undrawn
     if not whole and not any("targets" in p for p in entry["primitives"]):
         entry.pop("weights", None)
-
-
-def _part(mesh: Mesh, source: tuple[int, int]) -> Part | None:
-    return next((p for p in mesh.parts if p.source == source), None)
 
 
 def _keep_subdivision(entry: Json, mesh: Mesh) -> None:

@@ -14,8 +14,9 @@ import numpy as np
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf.container import (
+    MISSHAPEN,
     Document,
-    broken,
+    misshapen,
     open_document,
     resolve,
 )
@@ -53,6 +54,8 @@ IGNORED = {
     "vertex_colours": "vertex colours are kept, not drawn",
     "second_uv_set": "a second UV set is kept; textures are drawn with the first",
 }
+# Vertices and triangles that meshes may come to: so many whatever the file, and for its size.
+FREE_VERTICES, BYTES_A_VERTEX, MOST_USES = 20_000_000, 12, 8
 WRAPS: dict[int, Any] = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
 
@@ -73,18 +76,8 @@ def scene_from(document: Document) -> Scene:
         return _read(document)
     except MillError:
         raise
-    except (
-        KeyError,
-        TypeError,
-        ValueError,
-        IndexError,
-        AttributeError,
-        OverflowError,
-        RecursionError,
-    ) as e:
-        raise broken(
-            document.name, f"a part of its JSON is not as the format asks ({type(e).__name__}: {e})"
-        ) from e
+    except MISSHAPEN as e:
+        raise misshapen(document.name, e) from e
 
 
 def _read(document: Document) -> Scene:
@@ -234,6 +227,10 @@ def _subdivision(entry: dict[str, Any]) -> tuple[str, int, int] | None:
 def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh, ...]:
     out = []
     ignored: Counter[str] = Counter()
+    # Meshes may use the same numbers so often that reading them takes far longer than the file's
+    # size tells.
+    size = sum(b.length for b in document.buffers)
+    total, most = 0, FREE_VERTICES + size // BYTES_A_VERTEX * MOST_USES
     for i, entry in enumerate(document.json.get("meshes", [])):
         parts = []
         for number, p in enumerate(entry["primitives"]):
@@ -251,6 +248,9 @@ def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh
             if "TEXCOORD_1" in p["attributes"]:
                 ignored["second_uv_set"] += 1
             parts.append(read_part(document, p, materials, (i, number)))
+            total += parts[-1].vertices + parts[-1].triangles
+            if total > most:
+                raise _over_and_over(document, most)
         name = str(entry.get("name") or f"mesh {i}")
         out.append(Mesh(name, tuple(parts), _subdivision(entry), source=i))
     notes += [
@@ -258,6 +258,15 @@ def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh
         for code, n in ignored.items()
     ]
     return tuple(out)
+
+
+def _over_and_over(document: Document, most: int) -> MillError:
+    return MillError(
+        f"{document.name} uses its vertices over and over: a file of its size is read up to "
+        f"{most:,} vertices and triangles.",
+        "Export it so that each mesh has its own vertices.",
+        "Nothing was imported.",
+    )
 
 
 def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:

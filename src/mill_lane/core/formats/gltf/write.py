@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.gltf.container import MISSHAPEN, misshapen
 from mill_lane.core.formats.gltf.entries import Chunk
 from mill_lane.core.formats.gltf.patch import document_of
 from mill_lane.core.progress import Progress, silent
@@ -39,7 +40,10 @@ def write_glb(scene: Scene, path: Path, progress: Progress = silent) -> None:
     ----------
     Khronos Group, glTF 2.0 specification, section 4 (GLB).
     """
-    root, chunks = document_of(scene)
+    try:
+        root, chunks = document_of(scene)
+    except MISSHAPEN as e:  # of what is kept as it came, something is of no shape that can be
+        raise misshapen(scene.name, e) from e
     _write(root, chunks, path, progress)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -16,10 +17,11 @@ from mill_lane.core.formats.meshes.soup import (
     damaged,
     face_normals,
     fans,
+    no_vertex,
     scene_of,
     unit_rows,
 )
-from mill_lane.core.scene.model import F32, Geometry, Note, Scene
+from mill_lane.core.scene.model import Geometry, Note, Scene
 
 NONE = -1  # a corner without a place on the texture, or without a normal
 
@@ -80,12 +82,13 @@ def read_obj(path: Path) -> Scene:
     positions = _numbers(path.name, v, 3, 3)
     places = _numbers(path.name, vt, 2, 1)
     normals = _numbers(path.name, vn, 3, 3)
+    checked(path.name, positions, np.zeros((0, 3), np.int64))
     objects: dict[str, list[tuple[int, Geometry]]] = {}
-    for g in groups.values():
+    whole = list(groups.values())
+    made = _geometries(path.name, whole, positions, places, normals)
+    for g, geometry in zip(whole, made, strict=True):
         number = library.number(g.material) if g.material else -1
-        objects.setdefault(g.name, []).append(
-            (number, _geometry(path.name, g, positions, places, normals))
-        )
+        objects.setdefault(g.name, []).append((number, geometry))
     return scene_of(
         path.stem, list(objects.items()), library.materials, library.images, library.textures, notes
     )
@@ -133,12 +136,12 @@ def _numbers(name: str, rows: list[bytes], wanted: int, least: int) -> NDArray[n
         raise damaged(name, "a vertex is not made of numbers") from e
 
 
-def _corners(name: str, g: _Group) -> tuple[Ints, Ints]:
+def _corners(name: str, groups: list[_Group]) -> tuple[Ints, Ints]:
     """Every corner as (vertex, place, normal), counted from 0, -1 for none:
 
-    (C, 3), and the corners of each face.
+    (C, 3), and the corners of each face; group after group.
     """
-    words = [line.split(b"#")[0].split() for line in g.lines]
+    words = [line.split(b"#")[0].split() for g in groups for line in g.lines]
     counts = np.array([len(w) for w in words], np.int64)
     flat = [w for row in words for w in row]
     try:
@@ -159,85 +162,144 @@ def _corners(name: str, g: _Group) -> tuple[Ints, Ints]:
     if (out[:, 0] == 0).any():
         raise damaged(name, "a corner of a face names no vertex")
     # From 1 on they count from the start of the file, below 0 back from the line they stand in.
-    before = np.repeat(np.array(g.before, np.int64).reshape(-1, 3), counts, 0)
+    lines = [x for g in groups for x in g.before]
+    before = np.repeat(np.array(lines, np.int64).reshape(-1, 3), counts, 0)
     return np.where(out > 0, out - 1, np.where(out < 0, before + out, NONE)), counts
 
 
-def _geometry(
+@dataclass
+class _Faces:
+    """All faces of a file, group after group.
+
+    Attributes
+    ----------
+    corners : array of int64, (C, 3)
+        Vertex, place and normal of each corner, -1 for none.
+    counts : array of int64, (F,)
+        Corners of each face.
+    triangles : array of int64, (T, 3)
+        Corners.
+    group, of_corner, of_triangle : array of int64
+        The group of each face, corner and triangle.
+    has_uvs, has_normals, smooth : array of bool, (G,)
+    """
+
+    corners: Ints
+    counts: Ints
+    triangles: Ints
+    group: Ints
+    of_corner: Ints
+    of_triangle: Ints
+    has_uvs: NDArray[np.bool_]
+    has_normals: NDArray[np.bool_]
+    smooth: NDArray[np.bool_]
+
+
+def _faces(name: str, groups: list[_Group]) -> _Faces:
+    corners, counts = _corners(name, groups)
+    group = np.repeat(np.arange(len(groups)), [len(g.lines) for g in groups])
+    of_corner = np.repeat(group, counts)
+    each = np.bincount(of_corner, minlength=len(groups))
+
+    def having(column: int) -> Ints:
+        return np.bincount(of_corner, corners[:, column] != NONE, len(groups)).astype(np.int64)
+
+    return _Faces(
+        corners,
+        counts,
+        fans(counts),
+        group,
+        of_corner,
+        np.repeat(group, np.maximum(counts - 2, 0)),
+        having(1) > 0,
+        having(2) == each,
+        np.array([g.smooth for g in groups], bool),
+    )
+
+
+def _geometries(
     name: str,
-    g: _Group,
+    groups: list[_Group],
     positions: NDArray[np.float64],
     places: NDArray[np.float64],
     normals: NDArray[np.float64],
-) -> Geometry:
-    corners, counts = _corners(name, g)
-    triangles = fans(counts)
+) -> list[Geometry]:
+    """The geometry of every group, made of all faces at once: there may be many small groups."""
+    f = _faces(name, groups)
     for column, table, what in ((1, places, "place on the texture"), (2, normals, "normal")):
-        if len(corners) and (
-            corners[:, column].max() >= len(table) or corners[:, column].min() < NONE
+        if len(f.corners) and (
+            f.corners[:, column].max() >= len(table) or f.corners[:, column].min() < NONE
         ):
             raise damaged(name, f"a face names a {what} that is not there")
-    checked(name, positions, corners[:, :1][triangles.reshape(-1)].reshape(-1, 3))
-    if len(triangles) == 0:
-        return Geometry(
-            np.zeros((0, 3), np.float32),
-            np.zeros((0, 3), np.float32),
-            None,
-            np.zeros((0, 3), np.uint32),
+    named = f.corners[:, 0][f.triangles]
+    if len(named) and (named.min() < 0 or named.max() >= len(positions)):
+        raise no_vertex(name, len(positions))
+    uvs = np.zeros((len(f.corners), 2))
+    known = f.corners[:, 1] != NONE
+    uvs[known] = places[f.corners[known, 1]]
+    uvs[:, 1] = 1.0 - uvs[:, 1]  # V runs up in OBJ, down in a picture
+    uvs[~np.isfinite(uvs)] = 0.0
+    shaded = f.has_normals[f.of_corner]
+    # Without normals of its own a face is flat: its corners are shared with no other.
+    face = np.repeat(np.arange(len(f.counts)), f.counts)
+    third = np.where(f.smooth[f.of_corner], f.corners[:, 0], face)
+    third = np.where(shaded, f.corners[:, 2], third)
+    first, inverse = _alike(np.stack([f.of_corner, f.corners[:, 0], f.corners[:, 1], third], 1))
+    kept = f.corners[first]
+    made = _made_normals(f, positions)[first]
+    own = shaded[first]
+    made[own] = normals[kept[own, 2]]
+    # Corners of faces with too few of them may name nothing.
+    places_of = np.clip(kept[:, 0], 0, max(len(positions) - 1, 0))
+    points = np.ascontiguousarray(positions[places_of], np.float32)
+    shading, on_texture = unit_rows(made), np.ascontiguousarray(uvs[first], np.float32)
+    vertex_at = np.searchsorted(f.of_corner[first], np.arange(len(groups) + 1))
+    triangle_at = np.searchsorted(f.of_triangle, np.arange(len(groups) + 1))
+    triangles = (inverse[f.triangles] - vertex_at[f.of_triangle][:, None]).astype(np.uint32)
+    out = []
+    for i in range(len(groups)):
+        v, t = slice(*vertex_at[i : i + 2]), slice(*triangle_at[i : i + 2])
+        out.append(
+            Geometry(points[v], shading[v], on_texture[v] if f.has_uvs[i] else None, triangles[t])
         )
-    has_uvs, has_normals = bool((corners[:, 1] != NONE).any()), bool((corners[:, 2] != NONE).all())
-    uvs = np.zeros((len(corners), 2))
-    if has_uvs:
-        known = corners[:, 1] != NONE
-        uvs[known] = places[corners[known, 1]]
-        uvs[:, 1] = 1.0 - uvs[:, 1]  # V runs up in OBJ, down in a picture
-        uvs[~np.isfinite(uvs)] = 0.0
-    key, faced = corners, None
-    if not has_normals:
-        faced = _made_normals(g, positions, corners, triangles, counts)
-        # Without normals of its own a face is flat: its corners are shared with no other.
-        own = corners[:, 0] if g.smooth else np.repeat(np.arange(len(counts)), counts)
-        key = np.stack([corners[:, 0], corners[:, 1], own], 1)
-    first, inverse = _alike(key)
-    kept = corners[first]
-    shading = unit_rows(normals[kept[:, 2]]) if faced is None else faced[first]
-    return Geometry(
-        np.ascontiguousarray(positions[kept[:, 0]], np.float32),
-        shading,
-        np.ascontiguousarray(uvs[first], np.float32) if has_uvs else None,
-        np.ascontiguousarray(inverse[triangles], np.uint32),
-    )
+    return out
 
 
-def _made_normals(
-    g: _Group, positions: NDArray[np.float64], corners: Ints, triangles: Ints, counts: Ints
-) -> F32:
-    """A normal for every corner:
+def _made_normals(f: _Faces, positions: NDArray[np.float64]) -> NDArray[np.float64]:
+    """A normal for every corner, of any length:
 
-    of its whole polygon, or of all faces at the vertex where they are to look smooth.
+    of its whole polygon, or of all faces of its group at the vertex where they are to look smooth.
     """
-    flat = face_normals(positions, corners[:, 0][triangles])
-    owner = np.repeat(np.arange(len(counts)), np.maximum(counts - 2, 0))
-    whole = np.stack([np.bincount(owner, flat[:, k], len(counts)) for k in range(3)], 1)
-    if not g.smooth:
-        return unit_rows(np.asarray(np.repeat(whole, counts, 0), np.float64))
-    spread = np.repeat(whole, counts, 0)
-    total = np.stack(
-        [np.bincount(corners[:, 0], spread[:, k], len(positions)) for k in range(3)], 1
-    )
-    return unit_rows(np.asarray(total[corners[:, 0]], np.float64))
+    corners = np.zeros((len(f.corners), 3))
+    if f.has_normals.all():
+        return corners
+    flat = face_normals(positions, f.corners[:, 0][f.triangles])
+    owner = np.repeat(np.arange(len(f.counts)), np.maximum(f.counts - 2, 0))
+    whole = np.stack([np.bincount(owner, flat[:, k], len(f.counts)) for k in range(3)], 1)
+    corners = np.asarray(np.repeat(whole, f.counts, 0), np.float64)
+    soft = np.flatnonzero(f.smooth[f.of_corner] & ~f.has_normals[f.of_corner])
+    if soft.size:
+        key = np.stack([f.of_corner[soft], f.corners[soft, 0]], 1)
+        first, own = _alike(key)
+        total = [np.bincount(own, corners[soft, k], len(first)) for k in range(3)]
+        corners[soft] = np.stack(total, 1)[own]
+    return corners
 
 
 def _alike(key: Ints) -> tuple[Ints, Ints]:
-    """The first row of each kind of row, and the kind of every row."""
-    spans = key.max(0) - key.min(0) + 1 if len(key) else np.ones(3, np.int64)
-    if float(spans[0]) * float(spans[1]) * float(spans[2]) < 2**62:
-        k = key - key.min(0)
-        _, first, inverse = np.unique(
-            (k[:, 0] * spans[1] + k[:, 1]) * spans[2] + k[:, 2],
-            return_index=True,
-            return_inverse=True,
-        )
+    """The first row of each kind of row, in the order of the rows, and the kind of every row.
+
+    key : (N, K).
+    """
+    if not len(key):
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    low = key.min(0)
+    spans = [int(x) for x in key.max(0) - low + 1]
+    if math.prod(spans) < 2**62:
+        one = np.zeros(len(key), np.int64)
+        for k, span in enumerate(spans):
+            one = one * span + (key[:, k] - low[k])
+        _, first, inverse = np.unique(one, return_index=True, return_inverse=True)
     else:
         _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
     return first, inverse.reshape(-1)

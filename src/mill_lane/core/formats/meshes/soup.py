@@ -52,7 +52,7 @@ def fans(counts: Ints) -> Ints:
 
 def face_normals(positions: NDArray[Any], triangles: NDArray[Any]) -> NDArray[np.float64]:
     """Twice the area times the normal of each triangle, (T, 3)."""
-    p = positions.astype(np.float64)[triangles]
+    p = positions[triangles].astype(np.float64)
     return np.asarray(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]))
 
 
@@ -85,12 +85,15 @@ def flat_geometry(positions: F32, uvs: F32 | None, triangles: NDArray[Any]) -> G
     )
 
 
+def no_vertex(name: str, count: int) -> MillError:
+    """The error for a face with a corner that is none."""
+    return damaged(name, f"a face names a vertex that is not among the {count:,} there are")
+
+
 def checked(name: str, positions: NDArray[Any], triangles: Ints) -> None:
     """Raises MillError for corners that are not there and places that are no numbers."""
     if len(triangles) and (triangles.min() < 0 or triangles.max() >= len(positions)):
-        raise damaged(
-            name, f"a face names a vertex that is not among the {len(positions):,} there are"
-        )
+        raise no_vertex(name, len(positions))
     bad = int((~np.isfinite(positions).all(1)).sum())
     if bad:
         raise MillError(

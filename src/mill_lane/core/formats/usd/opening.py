@@ -41,9 +41,10 @@ def open_stage(path: Path) -> tuple[Any, list[str]]:
                     "Nothing was imported.",
                 )
             layers, missing = _look_through(path, root)
-            if Prims(lambda layer, asset: _named(folder, layer, asset, layers)).of_layer(
-                root
-            ) > MOST_PRIMS:
+            if (
+                Prims(lambda layer, asset: _named(folder, layer, asset, layers)).of_layer(root)
+                > MOST_PRIMS
+            ):
                 raise MillError(
                     f"{path.name} multiplies its parts to over {MOST_PRIMS:,} objects.",
                     "Use a point instancer for what is scattered, or export fewer copies.",

@@ -18,7 +18,6 @@ from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, home_of
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.recipes import values_of
-from mill_lane.web.shared.security import takes_upload
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
 from mill_lane.web.stations.trials import view
@@ -118,8 +117,7 @@ def save_session(db: Db, home: AHome, task: int) -> FileResponse:
     return FileResponse(path, media_type="application/octet-stream", filename=name)
 
 
-@router.post("/api/jobs/{job}/sessions")
-@takes_upload
+@router.post("/api/jobs/{job}/sessions", max_body_size=SESSION_LIMIT)
 async def load_session(request: Request, job: int, name: str) -> Done:
     """A saved session as a new trial, paused where it was."""
     home = home_of(request)
