@@ -17,6 +17,7 @@ BENCHES = (
     "overhead",
     "page",
     "rays",
+    "schema",
     "trace",
     "weigh",
 )

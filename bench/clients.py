@@ -28,7 +28,7 @@ OPTIONS = {"clients": 50, "seconds": 600, "seed": 1}
 PAGES = ("scene", "machine", "fit", "trials", "trim", "finish", "")
 PAUSE = (1.0, 5.0)  # seconds between two looks
 MOST_WAITING = 6  # tasks; more than that nobody asks for
-TRIAL = {"width": 320, "height": 180, "samples": 64, "min_samples": 64, "bounces": 2, "whole": True}
+TRIAL = {"width": 160, "height": 90, "samples": 40, "min_samples": 40, "bounces": 2, "whole": True}
 
 
 @dataclass

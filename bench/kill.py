@@ -28,8 +28,8 @@ from mill_lane.store.models import Render, SceneVersion, StoredFile, Task
 OPTIONS = {"rounds": 200, "seed": 1}
 TARGETS = ("child", "worker", "server", "group")
 DEEDS = ("trial", "run", "upload", "trim", "weigh")
-RECIPE = {"width": 320, "height": 180, "samples": 96, "min_samples": 96, "seed": 5, "bounces": 2}
-LONG = RECIPE | {"samples": 400, "min_samples": 400}
+RECIPE = {"width": 160, "height": 90, "samples": 20, "min_samples": 20, "seed": 5, "bounces": 2}
+LONG = RECIPE | {"samples": 110, "min_samples": 110}
 BACK = 60.0  # seconds in which the worker has to be back
 PATIENCE = 240.0  # seconds in which a deed has to be done afterwards
 

@@ -194,7 +194,7 @@ def usd_instancer(n: int = 3_000_000) -> bytes:
     ).encode()
 
 
-FILES: dict[str, tuple[str, Callable[[], bytes]]] = {
+FILES: dict[str, tuple[str, Callable[..., bytes]]] = {
     "chained nodes": (".glb", chained_nodes),
     "claimed entries": (".glb", claimed_entries),
     "claimed sparse entries": (".glb", claimed_sparse),
@@ -215,9 +215,9 @@ FILES: dict[str, tuple[str, Callable[[], bytes]]] = {
 }
 
 
-def write(folder: Path, name: str) -> Path:
-    """Write one of them."""
+def write(folder: Path, name: str, count: int | None = None) -> Path:
+    """Write one of them, of so many entries."""
     ending, make = FILES[name]
     path = folder / f"{name.replace(' ', '-')}{ending}"
-    path.write_bytes(make())
+    path.write_bytes(make() if count is None else make(count))
     return path

@@ -96,5 +96,10 @@ def fit_to_trials(db: Session, number: int) -> None:
         raise MillError(
             "There is no trial to fit to.", "Log the peak memory of at least one trial."
         )
-    found = fit(MemoryProfile.model_validate(row.data), trials)
+    try:
+        found = fit(MemoryProfile.model_validate(row.data), trials)
+    except (ValueError, ArithmeticError) as e:  # also what linear algebra cannot solve
+        raise MillError(
+            "No figures fit these trials.", "Take out those whose peak cannot be right."
+        ) from e
     row.data, row.decided = found.profile.model_dump(mode="json"), list(found.decided)

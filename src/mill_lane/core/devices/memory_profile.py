@@ -72,7 +72,7 @@ class Logged(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     load: Load
-    peak_bytes: Annotated[float, Field(gt=0, le=1e14)]
+    peak_bytes: Annotated[float, Field(ge=1000, le=1e14)]
     note: Annotated[str, Field(max_length=200)] = ""
 
 

@@ -85,15 +85,12 @@ def health(request: Request) -> JSONResponse:
 
 def _queue(settings: Settings) -> dict[str, Any]:
     with settings.home.sessions() as db:
-        counted = dict(
-            db.execute(
-                select(Task.state, func.count(Task.id))
-                .where(Task.state.in_(("queued", "running", "paused")))
-                .group_by(Task.state)
-            )
-            .tuples()
-            .all()
+        rows = db.execute(
+            select(Task.state, func.count(Task.id))
+            .where(Task.state.in_(("queued", "running", "paused")))
+            .group_by(Task.state)
         )
+        counted = {state: n for state, n in rows}
         oldest = db.scalar(select(func.min(Task.created)).where(Task.state == "queued"))
     waited = (now() - oldest).total_seconds() if oldest else 0.0
     return {

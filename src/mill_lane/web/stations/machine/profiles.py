@@ -70,7 +70,7 @@ class LogForm(BaseModel):
     layers: Annotated[int, Field(ge=0, le=200, title="Layers beside the picture")] = 0
     samples: Annotated[int, Field(ge=0, le=10**9, title="Samples in flight")] = 0
     denoised: bool = False
-    peak_gb: Annotated[float, Field(gt=0, le=100000, title="Peak")]
+    peak_gb: Annotated[float, Field(ge=1e-6, le=100000, title="Peak")]
     note: Annotated[str, Field(max_length=200)] = ""
 
 
