@@ -24,17 +24,19 @@ BENCHES = (
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(prog="bench")
-    benches = parser.add_subparsers(required=True, metavar="NAME")
-    for name in BENCHES:
-        module = importlib.import_module(f"bench.{name}")
-        sub = benches.add_parser(name, help=str(module.__doc__).splitlines()[0])
-        sub.add_argument("--json", action="store_true")
-        sub.set_defaults(run=module.run)
-        for option, usual in getattr(module, "OPTIONS", {}).items():
-            sub.add_argument(f"--{option}", type=int, default=usual)
+    # The one that is asked for is imported alone: some take long, or warn.
+    parser = argparse.ArgumentParser(prog="bench", add_help=False)
+    parser.add_argument("name", choices=BENCHES)
+    name = parser.parse_known_args()[0].name
+    module = importlib.import_module(f"bench.{name}")
+    parser = argparse.ArgumentParser(prog=f"bench {name}", description=module.__doc__)
+    parser.add_argument("name")
+    parser.add_argument("--json", action="store_true")
+    for option, usual in getattr(module, "OPTIONS", {}).items():
+        parser.add_argument(f"--{option}", type=int, default=usual)
     args = vars(parser.parse_args())
-    as_json, run = args.pop("json"), args.pop("run")
+    as_json, run = args.pop("json"), module.run
+    del args["name"]
     figures = run(**args)
     if as_json:
         print(json.dumps(figures))

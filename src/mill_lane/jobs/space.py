@@ -81,7 +81,7 @@ def _use(db: Session) -> _Use:
 def survey(db: Session, home: Home) -> list[Holding]:
     """What is kept, by kind, with the bytes of each."""
     use = _use(db)
-    sizes = {x: n for x, n in db.execute(select(StoredFile.hash, StoredFile.size))}
+    sizes = {f.hash: f.size for f in db.execute(select(StoredFile.hash, StoredFile.size))}
     left = set(sizes)
     out = []
     for name, found in (

@@ -48,13 +48,7 @@ def _build_stamp() -> str:
 
 def create_app(settings: Settings) -> FastAPI:
     """Make the whole application on an installation."""
-    app = FastAPI(
-        title="Mill Lane",
-        version=__version__,
-        docs_url=None,
-        redoc_url=None,
-        max_body_size=LONGEST_BODY,  # where no route says otherwise
-    )
+    app = FastAPI(title="Mill Lane", version=__version__, docs_url=None, redoc_url=None)
     app.state.settings = settings
     app.state.stations = list(STATIONS)
     app.state.scene_folder = SceneFolder(settings.scenes)
@@ -67,9 +61,9 @@ def create_app(settings: Settings) -> FastAPI:
     app.add_middleware(SecurityHeaders)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for module in (health, home_routes, space, tasks, recipes, events, kept_files):
-        app.include_router(module.router)
+        app.include_router(module.router, max_body_size=LONGEST_BODY)
     for station in STATIONS:
-        app.include_router(station.router)
+        app.include_router(station.router, max_body_size=LONGEST_BODY)
 
     add_handlers(app)
     return app

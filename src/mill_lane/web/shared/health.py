@@ -90,7 +90,7 @@ def _queue(settings: Settings) -> dict[str, Any]:
             .where(Task.state.in_(("queued", "running", "paused")))
             .group_by(Task.state)
         )
-        counted = {state: n for state, n in rows}
+        counted = {row[0]: row[1] for row in rows}
         oldest = db.scalar(select(func.min(Task.created)).where(Task.state == "queued"))
     waited = (now() - oldest).total_seconds() if oldest else 0.0
     return {

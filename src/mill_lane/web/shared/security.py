@@ -30,6 +30,11 @@ REFUSED = {
     "kept": "Nothing was changed.",
 }
 LONGEST_BODY = 2 * 10**6  # bytes of a request that is no upload
+TOO_LONG = {
+    "error": "What was sent is too long.",
+    "hint": "Send less at once.",
+    "kept": "Nothing was changed.",
+}
 READING = ("GET", "HEAD", "OPTIONS")
 
 
@@ -45,16 +50,25 @@ class SecurityHeaders:
             await self.app(scope, receive, send)
             return
 
+        replaced = False
+
         async def send_with_headers(message: Message) -> None:
+            nonlocal replaced
             if message["type"] == "http.response.start":
                 headers = MutableHeaders(scope=message)
+                if message["status"] == 413 and headers.get("content-type", "").startswith("text"):
+                    # The limit of bodies answers by itself, in a word.
+                    replaced = True
+                    await JSONResponse(TOO_LONG, 413, headers=HEADERS)(scope, receive, send)
+                    return
                 for name, value in HEADERS.items():
                     headers.setdefault(name, value)
                 # Scripts import each other by plain names: a browser asks whether they are the
                 # same.
                 static = scope["path"].startswith("/static/")
                 headers.setdefault("Cache-Control", "no-cache" if static else "no-store")
-            await send(message)
+            if not replaced:
+                await send(message)
 
         await self.app(scope, receive, send_with_headers)
 

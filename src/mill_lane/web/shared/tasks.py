@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 from fastapi.responses import FileResponse, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, FiniteFloat
 from sqlalchemy import select
 
 from mill_lane.core.errors import NotFoundError
@@ -28,7 +28,7 @@ class Wishes(BaseModel):
     """What the artist wants of a render while it runs."""
 
     pause: bool | None = None
-    priority: tuple[float, float] | None = None  # in pixels of the whole picture
+    priority: tuple[FiniteFloat, FiniteFloat] | None = None  # in pixels of the whole picture
 
 
 @router.put("/api/tasks/{task}/wants")
