@@ -28,12 +28,15 @@ class Command:
     run : callable
         Does it; returns what --json prints, or None.  It loads what it needs by itself, so that
         other commands start at once.
+    error_status : int
+        The exit status after an error that was told.
     """
 
     name: str
     text: str
     add_arguments: Callable[[argparse.ArgumentParser], None]
     run: Callable[[Arguments], Result | None]
+    error_status: int = 1
 
 
 def telling(args: Arguments) -> Callable[[float, str], None]:

@@ -25,7 +25,7 @@ def main(arguments: list[str] | None = None) -> int:
     Returns
     -------
     int
-        The exit status: 0, or 1 after an error that was told.
+        The exit status: 0, or after an error that was told 1, for serving 2.
     """
     args = build_parser().parse_args(arguments)
     try:
@@ -34,8 +34,8 @@ def main(arguments: list[str] | None = None) -> int:
         if args.json:
             print(json.dumps({"error": e.message, "hint": e.hint}))
         else:
-            print(f"mill-lane: {e.message}\n{e.hint}", file=sys.stderr)
-        return 1
+            print(f"mill-lane: {e.message} {e.hint}", file=sys.stderr)
+        return int(args.error_status)
     except KeyboardInterrupt:
         print("mill-lane: stopped", file=sys.stderr)
         return 1
@@ -57,5 +57,5 @@ def build_parser() -> argparse.ArgumentParser:
             "--json", action="store_true", help="print one JSON object on standard output"
         )
         command.add_arguments(sub)
-        sub.set_defaults(run=command.run)
+        sub.set_defaults(run=command.run, error_status=command.error_status)
     return parser

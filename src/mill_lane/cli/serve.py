@@ -38,4 +38,4 @@ def run(args: Arguments) -> None:
     serve(args.home or default_folder(), args.host, args.port, args.scenes, args.demo)
 
 
-SERVE = Command("serve", "Serve the application.", add_arguments, run)
+SERVE = Command("serve", "Serve the application.", add_arguments, run, error_status=2)

@@ -84,7 +84,8 @@ class SameOrigin:
         if scope["type"] == "http" and scope["method"] not in READING:
             given = Headers(scope=scope)
             origin = given.get("origin")
-            if origin is not None and urlsplit(origin).netloc != given.get("host"):
+            foreign = origin is not None and urlsplit(origin).netloc != given.get("host")
+            if foreign or given.get("sec-fetch-site") in ("cross-site", "same-site"):
                 await JSONResponse(REFUSED, 403)(scope, receive, send)
                 return
         await self.app(scope, receive, send)
