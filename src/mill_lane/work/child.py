@@ -129,7 +129,9 @@ def serve(name: str, request: BaseModel, folder: Path, report: Reporter) -> bool
     from mill_lane.work.kinds import KINDS
 
     kind = KINDS[name]
-    limit_memory(kind.memory_limit(request) or most_memory())
+    # What the artist's settings leave, or less where other programs have taken more since.
+    most = most_memory()
+    limit_memory(min(kind.memory_limit(request) or most, most))
     try:
         folder.mkdir(parents=True, exist_ok=True)
         tempfile.tempdir = os.environ["TMPDIR"] = str(folder)

@@ -38,6 +38,8 @@ class Watch:
         Whether it should have given one.
     sign : Sign
         The last one.
+    doing_seconds : float
+        Since when it does what it does.
     """
 
     alive: bool
@@ -46,6 +48,7 @@ class Watch:
     silent: float
     stuck: bool
     sign: Sign
+    doing_seconds: float = 0.0
 
     @property
     def working(self) -> bool:
@@ -61,6 +64,7 @@ class Supervisor:
         self.process: BaseProcess | None = None
         self.starts = 0
         self._sign, self._heard = Sign(), time.monotonic()
+        self._since = self._heard  # when it began what it does
         self._ended = threading.Event()
         self._thread = threading.Thread(target=self._run, name="supervisor", daemon=True)
 
@@ -81,7 +85,8 @@ class Supervisor:
         alive = process is not None and process.is_alive()
         pid = process.pid if process is not None else None
         stuck = silent > self._patience(SILENT)
-        return Watch(alive, pid, self.starts, silent, stuck, self._sign)
+        doing = time.monotonic() - self._since
+        return Watch(alive, pid, self.starts, silent, stuck, self._sign, doing)
 
     def _patience(self, seconds: float) -> float:
         return seconds * KEEPING if self._sign.doing == "keeps" else seconds
@@ -128,7 +133,10 @@ class Supervisor:
             last = now
             try:
                 while pipe in ready and pipe.poll():
-                    self._sign, self._heard = pipe.recv(), now
+                    sign = pipe.recv()
+                    if sign.doing != self._sign.doing:
+                        self._since = now
+                    self._sign, self._heard = sign, now
             except (EOFError, OSError):
                 process.join(1)
                 return

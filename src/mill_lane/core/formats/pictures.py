@@ -158,10 +158,20 @@ def write_pixels(path: Path, pixels: Pixels, quality: int = 92) -> None:
     spec.attribute("compression", f"jpeg:{quality}")
     out = oiio.ImageOutput.create(str(path))
     begun = out is not None and out.open(str(path), spec)
-    if out is None or not begun or not out.write_image(pixels) or not out.close():
+    # The library says nothing of a file that found no room: its end tells.
+    written = out is not None and begun and out.write_image(pixels) and out.close()
+    if not written or not _ends_whole(path):
         forget_error(oiio)
         check_disk(path)
         raise MillError(f"{path.name} could not be written.", "Check the disk and try again.")
+
+
+def _ends_whole(path: Path) -> bool:
+    """Whether a PNG or JPEG has its last piece (ISO/IEC 15948, 11.2.5; ITU-T T.81, B.1.1.3)."""
+    with path.open("rb") as f:
+        f.seek(-min(12, path.stat().st_size), 2)
+        end = f.read()
+    return end[4:8] == b"IEND" or end[-2:] == b"\xff\xd9"
 
 
 def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:

@@ -24,7 +24,7 @@ from mill_lane.work.supervisor import Watch
 router = APIRouter()
 LEAST_FREE = 1_000_000  # bytes; below, hardly anything can be written
 PATIENCE = 1.0  # seconds that the database may keep a writer waiting
-UNTOUCHED = 30.0  # seconds that a task may wait while nothing runs
+UNTOUCHED = 30.0  # seconds that a worker may be idle while a task waits
 
 
 def troubles(settings: Settings) -> list[str]:
@@ -73,8 +73,10 @@ def health(request: Request) -> JSONResponse:
         parts["queue"] = None
         found.append(f"The database cannot be read: {getattr(e, 'orig', e)}.")
     queue = parts["queue"]
-    if queue and settings.watch and not queue["running"] and queue["oldest_seconds"] > UNTOUCHED:
-        found.append(f"A task has waited for {queue['oldest_seconds']:.0f} s, and none runs.")
+    if queue and queue["waiting"] and settings.watch is not None:
+        watch = settings.watch()
+        if watch.sign.doing == "idle" and watch.doing_seconds > UNTOUCHED:
+            found.append(f"{queue['waiting']} tasks wait, and none is begun.")
     parts["disk"] = _disk(settings)
     parts["database"] = _database(settings)
     if not parts["database"]["writable"]:
