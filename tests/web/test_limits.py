@@ -124,7 +124,7 @@ class TestHealth(WebCase):
         """With 503 to whoever watches, and in words on every page."""
         for watch, word in (
             (Watch(False, None, 3, 5.0, False, Sign()), "ended"),
-            (Watch(True, 12, 1, 40.0, True, Sign("works")), "not moved"),
+            (Watch(True, 12, 1, 40.0, True, Sign("works")), "not answer"),
             (Watch(True, 12, 1, 0.1, False, Sign("keeps", "The disk is full.")), "disk is full"),
         ):
             with self.subTest(word):

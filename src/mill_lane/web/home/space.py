@@ -15,14 +15,15 @@ from mill_lane.web.shared.format import size
 from mill_lane.web.shared.pages import draw
 
 router = APIRouter()
+USED = "It is in use."
 # What each kind is called, and what is lost when it is freed.
 WORDS: dict[str, tuple[str, str]] = {
-    "scenes": ("Scenes, every version of them", ""),
-    "pictures": ("Pictures of trials and frames", ""),
-    "skies": ("Pictures of skies", ""),
-    "removed": ("Of jobs and trials that were put away", ""),
-    "work": ("What is being worked on", ""),
-    "database": ("The database", ""),
+    "scenes": ("Scenes, every version of them", USED),
+    "pictures": ("Pictures of trials and frames", USED),
+    "skies": ("Pictures of skies", USED),
+    "removed": ("Of jobs and trials that were put away", "It stays: they can be put back."),
+    "work": ("What is being worked on", USED),
+    "database": ("The database", USED),
     "exports": ("Scenes written in other formats", "They are written again on demand."),
     "failed": (
         "Where failed tasks would go on",
@@ -55,9 +56,10 @@ def page(request: Request, db: Db, home: AHome, freed: int | None = None) -> Res
     """What is kept, by kind, the largest first."""
     held = space.survey(db, home)
     lines = [
-        Line(h.name, title, h.size, h.count, loss, h.freeable and h.count > 0)
+        Line(h.name, title, h.size, h.count, loss, h.freeable and h.size > 0)
         for h in sorted(held, key=lambda h: -h.size)
         for title, loss in [WORDS[h.name]]
+        if h.count
     ]
     free = [h for h in held if h.free]
     disk = shutil.disk_usage(home.folder)

@@ -47,7 +47,7 @@ def _of_worker(watch: Watch) -> str:
     if not watch.alive:
         return "The process that does the work has ended; it is being started again."
     if watch.stuck:
-        return f"The process that does the work has not moved for {watch.silent:.0f} s."
+        return "The process that does the work does not answer."
     return watch.sign.trouble
 
 

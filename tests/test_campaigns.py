@@ -1,0 +1,53 @@
+"""Short forms of the benches that kill, damage, crowd and guess; the long ones are in `bench`."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import tempfile
+import unittest
+
+from bench import clients, damage, kill, schema
+from tests.test_start import can_mount
+
+
+class TestCampaigns(unittest.TestCase):
+    def test_kills(self) -> None:
+        """A killed worker in the middle of a trial, a killed server in the middle of a frame."""
+        found = kill.run(rounds=2, targets="worker,server", deeds="trial,run")
+        self.assertEqual(found["rounds"], 2)
+        for name in ("lost", "damaged", "different_bits"):
+            self.assertEqual(found[name], 0, found)
+        self.assertEqual(found["worker_back"], 2)
+        self.assertLessEqual(found["seconds_lost_max"], 10.0)
+
+    def test_damage(self) -> None:
+        found = damage.run(files=240, seed=11)
+        self.assertEqual(found["files"], 240)
+        self.assertGreater(found["read"], 5)
+        for name in ("crashes", "uncaught", "outside"):
+            self.assertEqual(found[name], 0, found)
+
+    def test_clients(self) -> None:
+        found = clients.run(clients=6, seconds=12)
+        self.assertGreater(found["pages"], 10)
+        self.assertEqual((found["errors_5xx"], found["unanswered"], found["lost_rows"]), (0, 0, 0))
+
+    def test_schema(self) -> None:
+        found = schema.run(cases=400)
+        self.assertGreaterEqual(found["cases"], 350)
+        self.assertEqual(found["errors_5xx"], 0)
+
+    @unittest.skipUnless(can_mount(), "no disk can be mounted here")
+    def test_a_disk_that_fills_up(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            command = [shutil.which("unshare") or "", "-rm", sys.executable, "-W", "ignore"]
+            done = subprocess.run(
+                [*command, "-m", "tests.full_disk", folder],
+                capture_output=True,
+                text=True,
+                timeout=120,
+                check=False,
+            )
+        self.assertEqual(done.stdout.strip(), "all is well", done.stderr[-1500:])
