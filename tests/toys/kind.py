@@ -19,6 +19,7 @@ class Payload(BaseModel):
 
     to: int
     seconds: float = 0.0
+    take: int = 0  # bytes that are held at each number
 
 
 class Request(Payload):
@@ -49,13 +50,19 @@ class Count(Kind[Payload, Request, Result]):
 
     def run(self, request: Request, report: Report) -> Result:
         """Count."""
+        held: list[bytearray] = []
         for i in range(request.to):
             time.sleep(request.seconds)
+            held.append(bytearray(request.take))
             report.live = {"number": i}
             report(i / request.to, f"at {i}")
         with open(request.path, "w") as f:
             f.write(str(request.to))
         return Result(total=request.to, path=request.path)
+
+    def memory_limit(self, request: Request) -> int | None:
+        """Little, where a lot is wanted."""
+        return 900 * 10**6 if request.take else None
 
     def store(self, home: Home, result: Result) -> dict[str, Taken]:
         """Take the answer in."""

@@ -211,6 +211,44 @@ class TestKeepingOn(Waiting):
         self.assertEqual(self.task(number).attempts, 1)
         thread.join(30)
 
+    def test_memory_that_is_full_is_told(self) -> None:
+        """A limit that is reached ends the task, not the worker; the next gets a new child."""
+        number = self.put(Payload(to=50, take=100 * 10**6))
+        self.assertTrue(self.worker.one())
+        task = self.task(number)
+        self.assertEqual((task.state, task.error["again"]), ("failed", True))
+        self.assertIn("memory is full", task.error["error"])
+        after = self.put(Payload(to=2))
+        self.assertTrue(self.worker.one())
+        self.assertEqual(self.task(after).state, "done")
+
+    def test_suspended_and_woken(self) -> None:
+        number = self.put(Payload(to=30, seconds=0.05))
+        thread = threading.Thread(target=self.worker.one)
+        thread.start()
+        self.until(lambda: self.task(number).live.get("number", 0) >= 2)
+        assert self.worker.child is not None
+        pid = self.worker.child.process.pid or 0
+        os.kill(pid, signal.SIGSTOP)
+        time.sleep(1.0)
+        self.assertEqual(self.task(number).state, "running")
+        os.kill(pid, signal.SIGCONT)
+        thread.join(30)
+        self.assertEqual((self.task(number).state, self.task(number).attempts), ("done", 1))
+
+    def test_a_clock_that_is_moved(self) -> None:
+        """By a day, forth and back, in the middle of a task: nothing is begun twice, or lost."""
+        for days in (1, -1):
+            number = self.put(Payload(to=25, seconds=0.05))
+            thread = threading.Thread(target=self.worker.one)
+            thread.start()
+            self.until(lambda n=number: self.task(n).live.get("number", 0) >= 2)
+            real = time.time
+            with mock.patch("time.time", lambda d=days, r=real: r() + d * 86400):
+                thread.join(30)
+                self.assertFalse(thread.is_alive())
+            self.assertEqual((self.task(number).state, self.task(number).attempts), ("done", 1))
+
     def test_an_error_of_our_own_ends_no_worker(self) -> None:
         """What is in hand is begun again, with a new child."""
         number = self.put(Payload(to=3))

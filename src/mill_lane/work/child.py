@@ -2,7 +2,8 @@
 
 It knows nothing of the database.  Over a pipe it gets ("task", kind, request, folder), and while it
 works ("wants", wishes) and ("stop",); it sends ("progress", share, text, live), ("partly", result),
-and at the end ("done", result), ("paused", None), ("failed", error) or ("cancelled", None).
+and at the end ("done", result), ("paused", None), ("failed", error), ("cancelled", None), or
+("exhausted", error), after which it ends.
 """
 
 from __future__ import annotations
@@ -143,7 +144,7 @@ def serve(name: str, request: BaseModel, folder: Path, report: Reporter) -> bool
     except MillError as e:
         report.pipe.send(("failed", e.as_json()))
     except MemoryError:
-        report.pipe.send(("failed", failures.memory_full()))
+        report.pipe.send(("exhausted", failures.memory_full()))
         return False  # what was half loaded goes with the process
     except Exception as e:
         traceback.print_exc()

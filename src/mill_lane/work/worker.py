@@ -175,6 +175,10 @@ class Worker:
             message = self._heard(child, doing)
             if message is not None:
                 outcome, result = message
+                if outcome == "exhausted":
+                    child.kill()
+                    self.child = None
+                    return "failed", result
                 return ("waits" if doing.gave_way and outcome == "cancelled" else outcome), result
             if not child.alive():
                 self.child = None
