@@ -49,22 +49,24 @@ def run(
 ) -> dict[str, Any]:
     """Let so many clients at a server for so long."""
     with tempfile.TemporaryDirectory() as name:
-        scene = Path(name) / "upload.glb"
-        make_demo(scene, "small", 1)
         server = Server(Path(name) / "home")
         server.start()
         try:
-            server.until(
-                lambda: server.tasks(Task.kind == "weigh") and server.idle(), "the demo", 600
-            )
-            seen = Seen()
-            asyncio.run(_all(server, scene.read_bytes(), clients, seconds, seed, seen))
-            lost = _lost(server, seen)
-            lost += len(seen.tasks) - len(
-                server.tasks(Task.id.in_(seen.tasks)) if seen.tasks else []
-            )
+            return campaign(server, clients, seconds, seed)
         finally:
             server.stop()
+
+
+def campaign(server: Server, clients: int, seconds: int, seed: int = 1) -> dict[str, Any]:
+    """The same on a server that runs."""
+    scene = server.home.with_name("upload.glb")
+    make_demo(scene, "small", 1)
+    server.until(lambda: server.tasks(Task.kind == "weigh") and server.idle(), "the demo", 600)
+    seen = Seen()
+    asyncio.run(_all(server, scene.read_bytes(), clients, seconds, seed, seen))
+    lost = _lost(server, seen)
+    if seen.tasks:
+        lost += len(seen.tasks) - len(server.tasks(Task.id.in_(seen.tasks)))
     for text in seen.notes[:20]:
         print(text, file=sys.stderr)
     p50, p95, p99 = (1000 * float(np.percentile(seen.times, p)) for p in (50, 95, 99))

@@ -12,7 +12,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -54,31 +54,39 @@ def run(
     deeds: str = ",".join(DEEDS),
 ) -> dict[str, Any]:
     """Kill so many times, each target in the middle of each deed in turn."""
-    pairs = [(d, t) for t in targets.split(",") for d in deeds.split(",")]
-    if rounds < len(pairs):  # a little of each
-        pairs = list(zip(deeds.split(","), targets.split(","), strict=False))
-    start = time.monotonic()
-    rng = np.random.default_rng(seed)
-    tally = Tally()
     with tempfile.TemporaryDirectory() as name:
-        scene = Path(name) / "upload.glb"
-        make_demo(scene, "small", 1)
         server = Server(Path(name) / "home")
         server.start()
         try:
-            _prepare(server)
-            references = {
-                text: _exr_of(server, _trial(server, recipe))
-                for text, recipe in (("short", RECIPE), ("long", LONG))
-            }
-            for number in range(rounds):
-                deed, target = pairs[number % len(pairs)]
-                _round(server, deed, target, scene, rng, references, tally)
-            server.until(server.idle, "the end of all tasks", PATIENCE)
-            time.sleep(1)
-            damaged = _damaged(server, tally)
+            return campaign(server, rounds, seed, targets.split(","), deeds.split(","))
         finally:
             server.stop()
+
+
+def campaign(
+    server: Server, rounds: int, seed: int, targets: Sequence[str], deeds: Sequence[str]
+) -> dict[str, Any]:
+    """The same on a server that runs."""
+    start = time.monotonic()
+    rng = np.random.default_rng(seed)
+    tally = Tally()
+    pairs = [(d, t) for t in targets for d in deeds]
+    if rounds < len(pairs):  # a little of each
+        pairs = list(zip(deeds, targets, strict=False))
+    scene = server.home.with_name("upload.glb")
+    make_demo(scene, "small", 1)
+    _prepare(server)
+    references = {
+        text: _exr_of(server, _trial(server, recipe))
+        for text, recipe in (("short", RECIPE), ("long", LONG))
+        if text == "short" or "trial" in deeds
+    }
+    for number in range(rounds):
+        deed, target = pairs[number % len(pairs)]
+        _round(server, deed, target, scene, rng, references, tally)
+    server.until(server.idle, "the end of all tasks", PATIENCE)
+    time.sleep(1)
+    damaged = _damaged(server, tally)
     for text in tally.notes:
         print(text, file=sys.stderr)
     return {

@@ -7,32 +7,49 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from pathlib import Path
+from typing import ClassVar
 
 from bench import clients, damage, kill, schema
+from bench.server import Server
 from tests.test_start import can_mount
 
 
-class TestCampaigns(unittest.TestCase):
+class TestWithAServer(unittest.TestCase):
+    """On one server, for the sake of time."""
+
+    server: ClassVar[Server]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        keep = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(keep.cleanup)
+        cls.server = Server(Path(keep.name) / "home")
+        cls.addClassCleanup(cls.server.stop)
+        cls.server.start()
+
+    def test_clients(self) -> None:
+        found = clients.campaign(self.server, clients=6, seconds=10)
+        self.assertGreater(found["pages"], 8)
+        self.assertEqual((found["errors_5xx"], found["unanswered"], found["lost_rows"]), (0, 0, 0))
+
     def test_kills(self) -> None:
-        """A killed worker in the middle of a trial, a killed server in the middle of a frame."""
-        found = kill.run(rounds=2, targets="worker,server", deeds="trial,run")
+        """A killed worker in the middle of a frame, a killed server in the middle of an upload."""
+        found = kill.campaign(self.server, 2, 1, ("worker", "server"), ("run", "upload"))
         self.assertEqual(found["rounds"], 2)
         for name in ("lost", "damaged", "different_bits"):
             self.assertEqual(found[name], 0, found)
         self.assertEqual(found["worker_back"], 2)
         self.assertLessEqual(found["seconds_lost_max"], 10.0)
 
+
+class TestCampaigns(unittest.TestCase):
     def test_damage(self) -> None:
         found = damage.run(files=240, seed=11)
         self.assertEqual(found["files"], 240)
         self.assertGreater(found["read"], 5)
         for name in ("crashes", "uncaught", "outside"):
             self.assertEqual(found[name], 0, found)
-
-    def test_clients(self) -> None:
-        found = clients.run(clients=6, seconds=12)
-        self.assertGreater(found["pages"], 10)
-        self.assertEqual((found["errors_5xx"], found["unanswered"], found["lost_rows"]), (0, 0, 0))
 
     def test_schema(self) -> None:
         found = schema.run(cases=400)

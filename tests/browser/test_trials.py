@@ -149,7 +149,7 @@ class TestTrialTools(BrowserCase):
         """Chosen under “Sky picture”, it stands in the recipe, lights the next trial, and can be
         taken out again.
         """
-        chosen = (By.CSS_SELECTOR, "[name='environment_picture'][value*='dawn.hdr']")
+        chosen = (By.CSS_SELECTOR, "[data-sky='dawn.hdr']")
         self.finished_trial()
         sky = write_sky(self.downloads / "dawn.hdr", np.full((16, 32, 3), 3.0))
         self.find("[aria-label='Choose a picture']").send_keys(str(sky))

@@ -193,7 +193,8 @@ class TestOutside(UsdCase):
         (self.folder / "out").mkdir()
         given = [self.folder / "a", self.other / "secret.usda", self.folder / "out" / "c"]
         done = subprocess.run(
-            [sys.executable, "-c", code, *map(str, given)],
+            [sys.executable, "-P", "-c", code, *map(str, given)],
+            cwd=self.other,
             capture_output=True,
             text=True,
             check=False,

@@ -16,7 +16,7 @@ COOKIE = "mill_lane_password"
 FIELD = "password"
 WRONG_SECONDS = 1.0  # that a wrong password takes
 LONGEST_FORM = 2000  # bytes
-OPEN = ("/static/", "/healthz")  # without it: what the page that asks is drawn with
+OPEN = "/static/"  # without it: what the page that asks is drawn with
 REFUSED = {
     "error": "Beyond this computer Mill Lane asks for its password.",
     "hint": "Open the address that was printed where it was started.",

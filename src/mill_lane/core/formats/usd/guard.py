@@ -34,7 +34,8 @@ def read_usd(path: Path, progress: Progress = silent) -> Scene:
     """
     keep = tempfile.TemporaryDirectory(prefix="mill-lane-usd-")
     made = Path(keep.name) / f"{path.stem}.glb"
-    command = [sys.executable, "-m", "mill_lane.core.formats.usd", str(path), str(made)]
+    # -P: the working directory is no place for libraries, and so is not to be seen.
+    command = [sys.executable, "-P", "-m", "mill_lane.core.formats.usd", str(path), str(made)]
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as process:
         try:
             last = _heard(process, path, progress)

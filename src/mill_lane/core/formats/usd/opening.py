@@ -62,7 +62,7 @@ def open_stage(path: Path) -> tuple[Any, list[str]]:
 @contextlib.contextmanager
 def _working_in(folder: Path) -> Iterator[None]:
     """Names without `./` are looked for in the working directory first: it is the scene's own."""
-    before = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    before = os.open(".", os.O_PATH | os.O_CLOEXEC)
     os.chdir(folder)
     try:
         yield
