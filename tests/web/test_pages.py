@@ -161,3 +161,26 @@ class TestPages(WebCase):
         with self.home.sessions() as db:
             stored = db.get_one(SceneVersion, 1).analysis
         self.assertEqual(read_analysis(stored).model_dump(mode="json"), stored)
+
+
+class TestManyThings(WebCase):
+    def test_a_scene_of_very_many_objects_has_a_page_all_the_same(self) -> None:
+        """The page shows the first of them, and says so; the CSV has all."""
+        with self.home.sessions() as db:
+            version = db.query(SceneVersion).one()
+            kept = dict(version.analysis)
+            kept["meshes"] = [{**kept["meshes"][0], "name": f"m {i}"} for i in range(3000)]
+            outline = kept["outlines"][0]
+            kept["outlines"] = [{**outline, "name": f"o {i}"} for i in range(3000)]
+            version.analysis, version.stage = kept, version.stage
+            version.created = version.created.replace(year=2001)  # it is read anew
+            db.commit()
+        page = self.page("/jobs/1/scene")
+        table = page.find(attrs={"aria-label": "Table"})
+        assert table is not None
+        self.assertEqual(len(table.find_all("tr")), 501)
+        text = " ".join(page.get_text().split())
+        for words in ("3000 of 3000; the first 500 shown", "1500 small objects not drawn"):
+            self.assertTrue(words in text, words)
+        lines = self.client.get("/jobs/1/scene.csv").text.splitlines()
+        self.assertEqual(len(lines), 3001)

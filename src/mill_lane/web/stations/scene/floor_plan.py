@@ -14,6 +14,7 @@ from mill_lane.core.weigh.outlines import ObjectOutline
 WIDTH, HEIGHT = 620.0, 470.0
 MARGIN = 16.0
 REACH = 24.0  # metres round the camera
+MOST_OUTLINES = 1500  # that are drawn, the largest first
 # Shades are steps from light to dark; their colours are the tokens shade-0 to shade-4.
 UNKNOWN = "unknown"
 
@@ -74,6 +75,7 @@ class FloorPlan:
     labels: list[Label]
     squeezed: bool
     beyond: int
+    small: int  # that are left out where there are very many
     scale_px: float
     scale_m: int
     legend: list[tuple[str, str]]  # shade and words
@@ -142,6 +144,8 @@ def floor_plan(
                 area,
             )
         )
+    small = max(0, len(outlines) - MOST_OUTLINES)
+    outlines = sorted(outlines, key=lambda o: (not o.chosen, -o.area))[:MOST_OUTLINES]
     outlines.sort(key=lambda o: (o.chosen, -o.area))
     for o in sorted(outlines, key=lambda o: -o.area)[:40]:
         corner = [tuple(map(float, p.split(","))) for p in o.points.split()]
@@ -190,6 +194,7 @@ def floor_plan(
         labels,
         beyond > 0,
         beyond,
+        small,
         round(step * scale, 1),
         step,
         legend,

@@ -16,6 +16,7 @@ from mill_lane.web.stations.scene import tables
 from mill_lane.web.stations.scene.floor_plan import HEIGHT, SHADINGS, WIDTH, floor_plan
 from mill_lane.web.stations.scene.words import said
 
+MOST_ROWS = 500  # of a table that a page shows
 SCHEMES = {"catmullClark": "Catmull-Clark", "loop": "Loop", "bilinear": "bilinear"}
 
 
@@ -60,6 +61,7 @@ def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, 
     scale = height / a.visibility.height if a.visibility else 1.0
     first, last = a.frames
     frame = min(max(asked.frame if asked.frame is not None else first, first), last)
+    found = tables.rows(a, tab, sort, asked.turned, asked.q) if tab in tables.TABLES else []
     plan = floor_plan(a, _marked(a, asked), shade, scale, frame)
     return {
         "tab": tab,
@@ -74,7 +76,8 @@ def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, 
         "headline": headline(a),
         "findings": [said(f) for f in find(a, height)],
         "classes": tables.CLASSES,
-        "rows": tables.rows(a, tab, sort, asked.turned, asked.q) if tab in tables.TABLES else [],
+        "rows": found[:MOST_ROWS],
+        "found": len(found),
         "shadings": SHADINGS,
         "units": UNIT_NAMES,
         "plan": plan,
