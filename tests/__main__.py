@@ -14,11 +14,27 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from typing import ClassVar
 
 ROOT = Path(__file__).resolve().parent.parent
 KEPT = ROOT / ".venv"  # what is written beside the tests
 BROWSER = "tests.browser."
+SLOWEST = 25  # tests that are told
 LEAST_COVERAGE = 90  # %, branches of core and services
+
+
+class Timed(unittest.TextTestResult):
+    """Remembers how long each test took."""
+
+    took: ClassVar[list[tuple[float, str]]] = []
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self.began = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        self.took.append((time.monotonic() - self.began, test.id()))
+        super().stopTest(test)
 
 
 def flatten(suite: unittest.TestSuite) -> list[unittest.TestCase]:
@@ -36,7 +52,10 @@ def run(words: list[str], group: str = "") -> int:
         tests = [t for t in tests if t.id().startswith(BROWSER) == (group == "browser")]
     start = time.monotonic()
     verbosity = 2 if words else 1
-    result = unittest.TextTestRunner(verbosity=verbosity).run(unittest.TestSuite(tests))
+    runner = unittest.TextTestRunner(verbosity=verbosity, resultclass=Timed)
+    result = runner.run(unittest.TestSuite(tests))
+    for seconds, name in sorted(Timed.took, reverse=True)[:SLOWEST]:
+        print(f"{seconds:6.1f} s  {name}")
     bad, skipped = len(result.failures) + len(result.errors), len(result.skipped)
     counts = [result.testsRun - bad - skipped, bad, skipped]
     (KEPT / f"tests-{group or 'chosen'}.json").write_text(json.dumps(counts))

@@ -20,6 +20,7 @@ from mill_lane.work.failures import died
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.render import RENDER, Payload
+from mill_lane.work.worker import Worker
 from tests.homes import WithHome, furnished
 
 
@@ -87,6 +88,21 @@ class TestLeftovers(WithHome):
                 self.assertEqual(path.exists(), stays)
                 leftovers.sweep_scratch(self.home)
                 self.assertEqual(path.exists(), stays)
+
+    def test_what_is_cancelled_before_it_began_is_removed_by_itself(self) -> None:
+        path, number = self.accepted()
+        waiting, _ = self.accepted("upload-2.glb")
+
+        def inner(db: Session) -> None:
+            queue.cancel(db, db.get_one(Task, number))
+
+        write(self.home.sessions, inner)
+        worker = Worker(self.home)
+        worker.tidy()
+        self.assertEqual((path.exists(), waiting.exists()), (False, True))
+        again = self.file("upload-3.glb")
+        worker.tidy()  # not as soon as that
+        self.assertTrue(again.exists())
 
     def test_checkpoints(self) -> None:
         """A paused or interrupted render keeps its own, a cancelled one does not."""

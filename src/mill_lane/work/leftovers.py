@@ -39,7 +39,7 @@ class Owned:
 def owned(db: Session, home: Home) -> Owned:
     """What tasks own now."""
     paths, idle = set(), set()
-    for task in db.scalars(select(Task)):
+    for task in db.scalars(select(Task).where(Task.state.not_in(("done", "cancelled")))):
         if task.kind not in KINDS:
             # Another edition's: it knows what it needs, and says so when it is started again.
             if needs_files(task):

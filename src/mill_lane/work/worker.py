@@ -35,6 +35,7 @@ from mill_lane.work.signs import Doing, Signs
 IDLE = 0.15
 FURTHER = 0.01  # share of the work: what got so much further than before may be interrupted anew
 BEAT = 0.25  # seconds between two signs of life
+TIDY_SECONDS = 20.0  # between two looks for what nobody needs, while there is nothing to do
 CHILDREN = 3  # that are tried before a task has failed that none of them took
 FIRST_REST, LONGEST_REST = 0.5, 10.0  # seconds between attempts at what cannot be done just now
 T = TypeVar("T")
@@ -67,6 +68,7 @@ class Worker:
         self.child: Child | None = None
         self.in_hand = False  # whether the child was given a task that has not ended
         self.parent = os.getppid()
+        self.tidied = 0.0
 
     def run(self, parent: int) -> None:
         """Serve until the parent process is gone, also in the middle of a task."""
@@ -78,6 +80,7 @@ class Worker:
                 while True:
                     self._tell("idle")
                     if not self._insist("looks for work", self.one):
+                        self.tidy()
                         self._rest(IDLE)
         except Orphaned:
             pass
@@ -89,6 +92,16 @@ class Worker:
         """Put back what was running when the last worker ended, and remove what nobody needs."""
         write(self.home.sessions, lambda db: queue.recover(db, everything=True))
         leftovers.sweep(self.home)
+
+    def tidy(self) -> None:
+        """Now and then, remove what tasks left that ended without having begun."""
+        if time.monotonic() - self.tidied < TIDY_SECONDS:
+            return
+        self.tidied = time.monotonic()
+        # What cannot be done now is done the next time.
+        with contextlib.suppress(OSError, OperationalError):
+            if any(self.home.scratch.iterdir()):
+                leftovers.sweep_scratch(self.home)
 
     def _insist(self, what: Doing, work: Callable[[], T]) -> T:
         """Do something until it can be done; what hinders it is told meanwhile."""
