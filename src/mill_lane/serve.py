@@ -152,6 +152,7 @@ def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | N
             port=port,
             log_level="warning",
             timeout_graceful_shutdown=1,
+            timeout_keep_alive=60,  # a browser that asks again is not cut off in the middle
             proxy_headers=False,  # who asks is told by the connection alone
         )
     finally:
