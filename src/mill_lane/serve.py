@@ -6,6 +6,7 @@ import errno
 import ipaddress
 import secrets
 import socket
+import sys
 from pathlib import Path
 
 import psutil
@@ -25,6 +26,7 @@ PORTS = 10  # that are tried
 LAST_PORT = 65535
 EVERYWHERE = ("0.0.0.0", "::")
 TOKEN_BYTES = 16
+SWITCH = 0.001  # seconds that a thread may keep the others waiting: a page asks often
 
 
 def free_port(host: str, port: int) -> int:
@@ -144,6 +146,7 @@ def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | N
     settings = Settings(home, scenes, names, token, supervisor.watch)
     tell_addresses(host, port, names, token, folder)
     supervisor.start()
+    sys.setswitchinterval(SWITCH)
     try:
         # Open event streams would keep a stopping server waiting for ever.
         uvicorn.run(

@@ -14,6 +14,7 @@ from mill_lane.jobs.lookup import find_job, find_version
 from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.store.models import SceneVersion
 from mill_lane.web.shared.format import gigabytes, size
+from mill_lane.web.shared.memo import remembered
 from mill_lane.web.stations.scene import tables
 from mill_lane.web.stations.scene.tables import as_csv
 from mill_lane.web.stations.scene.words import WORDS
@@ -184,3 +185,19 @@ class TestManyThings(WebCase):
             self.assertTrue(words in text, words)
         lines = self.client.get("/jobs/1/scene.csv").text.splitlines()
         self.assertEqual(len(lines), 3001)
+
+
+class TestRemembered(unittest.TestCase):
+    def test_by_identity_and_value(self) -> None:
+        made: list[object] = []
+
+        @remembered(2)
+        def work(first: list[int], more: int) -> int:
+            made.append((first, more))
+            return sum(first) + more
+
+        a, b = [1], [1]  # alike, and two
+        self.assertEqual([work(a, 1), work(a, 1), work(b, 1), work(a, 2)], [2, 2, 2, 3])
+        self.assertEqual(len(made), 3)
+        work(a, 1)  # it was forgotten: two are kept
+        self.assertEqual(len(made), 4)

@@ -20,6 +20,7 @@ from mill_lane.web.shared.errors import add_handlers
 from mill_lane.web.shared.format import FILTERS
 from mill_lane.web.shared.security import LONGEST_BODY, SameOrigin, SecurityHeaders
 from mill_lane.web.shared.settings import Settings
+from mill_lane.web.shared.turns import Turns
 from mill_lane.web.stations import STATIONS
 
 HERE = Path(__file__).parent
@@ -55,6 +56,7 @@ def create_app(settings: Settings) -> FastAPI:
     app.state.newsroom = events.Newsroom(settings)
     app.state.templates = make_templates()
     # The last one added is the first to see a request.
+    app.add_middleware(Turns)
     app.add_middleware(SameOrigin)
     app.add_middleware(Password, token=settings.token)
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=settings.hosts, www_redirect=False)

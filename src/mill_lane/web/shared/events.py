@@ -23,7 +23,8 @@ from mill_lane.web.shared.health import troubles
 from mill_lane.web.shared.settings import Settings
 
 router = APIRouter()
-RHYTHM = 0.35  # seconds
+RHYTHM, SLOWEST = 0.35, 1.5  # seconds
+EACH = 0.03  # seconds more for each that listens, beyond the first dozen
 QUIET = 15  # seconds between signs of life
 MOST = 50
 
@@ -80,13 +81,19 @@ class Newsroom:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
+        self.listeners = 0
         self._gathering = asyncio.Lock()
         self._text, self._at = "", -RHYTHM
+
+    @property
+    def rhythm(self) -> float:
+        """Seconds between two rounds of news: more where many listen."""
+        return min(SLOWEST, max(RHYTHM, self.listeners * EACH))
 
     async def latest(self) -> str:
         """The news as JSON, not older than the rhythm; the last ones while the database is busy."""
         async with self._gathering:
-            if time.monotonic() - self._at >= RHYTHM:
+            if time.monotonic() - self._at >= self.rhythm:
                 with contextlib.suppress(OperationalError):
                     self._text = json.dumps(await run_in_threadpool(news, self.settings))
                 self._at = time.monotonic()
@@ -100,11 +107,15 @@ async def stream(request: Request) -> EventSourceResponse:
 
     async def lines() -> AsyncIterator[dict[str, str]]:
         last = ""
-        while True:
-            text = await newsroom.latest()
-            if text and text != last:
-                last = text
-                yield {"data": text}
-            await asyncio.sleep(RHYTHM)
+        newsroom.listeners += 1
+        try:
+            while True:
+                text = await newsroom.latest()
+                if text and text != last:
+                    last = text
+                    yield {"data": text}
+                await asyncio.sleep(newsroom.rhythm)
+        finally:
+            newsroom.listeners -= 1
 
     return EventSourceResponse(lines(), ping=QUIET)

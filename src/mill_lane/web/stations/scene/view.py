@@ -11,11 +11,13 @@ from mill_lane.core.weigh.findings import find
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Task
 from mill_lane.web.shared.format import count, plural
+from mill_lane.web.shared.memo import remembered
 from mill_lane.web.shared.station import Figure
 from mill_lane.web.stations.scene import tables
 from mill_lane.web.stations.scene.floor_plan import HEIGHT, SHADINGS, WIDTH, floor_plan
 from mill_lane.web.stations.scene.words import said
 
+KEPT = 32  # plans and lists of findings that are remembered
 MOST_ROWS = 500  # of a table that a page shows
 SCHEMES = {"catmullClark": "Catmull-Clark", "loop": "Loop", "bilinear": "bilinear"}
 
@@ -62,7 +64,7 @@ def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, 
     first, last = a.frames
     frame = min(max(asked.frame if asked.frame is not None else first, first), last)
     found = tables.rows(a, tab, sort, asked.turned, asked.q) if tab in tables.TABLES else []
-    plan = floor_plan(a, _marked(a, asked), shade, scale, frame)
+    plan = _plan(a, frozenset(_marked(a, asked)), shade, scale, frame)
     return {
         "tab": tab,
         "sort": sort,
@@ -74,7 +76,7 @@ def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, 
         "frame": frame,
         "scale": scale,
         "headline": headline(a),
-        "findings": [said(f) for f in find(a, height)],
+        "findings": _findings(a, height),
         "classes": tables.CLASSES,
         "rows": found[:MOST_ROWS],
         "found": len(found),
@@ -89,6 +91,15 @@ def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, 
         "rising": tables.RISING,
         "tabs": _tabs(a),
     }
+
+
+# Both take long to work out, and pages are drawn anew whenever something happens.
+_plan = remembered(KEPT)(floor_plan)
+
+
+@remembered(KEPT)
+def _findings(a: Analysis, height: int) -> list[Any]:
+    return [said(f) for f in find(a, height)]
 
 
 def _marked(a: Analysis, asked: Asked) -> set[int]:
