@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import unittest
 from types import SimpleNamespace
 
 from sqlalchemy import event
