@@ -58,7 +58,7 @@ class TestTrim(WebCase):
         self.assertIn("Take out", page.find("h1").get_text())  # type: ignore[union-attr]
         boxes = page.select("tbody input[type=checkbox]")
         self.assertGreater(len(boxes), 3)
-        key = str(page.select_one("tbody input[name='targets[]']")["value"])  # type: ignore[index]
+        key = str(page.select_one("tbody input[name='targets']")["value"])  # type: ignore[index]
         name = str(boxes[0]["aria-label"]).removeprefix("Stage ")
         form = {"trim": "take_out", "targets": [key]}
         self.done("POST", "/api/jobs/1/trim-list", json=form)

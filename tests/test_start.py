@@ -45,8 +45,6 @@ class TestStart(unittest.TestCase):
 
     def test_ports_and_hosts(self) -> None:
         self.refused(self.serve("--port", "70000"), "70000", "--port")
-        self.refused(self.serve("--port", "-1"), "-1", "--port")
-        self.refused(self.serve("--host", "192.0.2.7"), "192.0.2.7", "--host")
 
     def test_a_database_that_is_none(self) -> None:
         home = self.folder / "home"

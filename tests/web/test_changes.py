@@ -192,7 +192,7 @@ class TestTrials(WebCase):
             self.assertIn(words, problem["error"])
         with self.home.sessions() as db:
             self.assertEqual(len(list(db.scalars(select(Render)))), 2)
-        self.assertEqual(list(self.home.scratch.iterdir()), [])
+        self.assertEqual(list(self.home.scratch.glob("upload-*")), [])
         self.assertEqual(self.client.get("/tasks/999/session").status_code, 404)
 
     def test_the_log_shows_the_newest_and_all_on_demand(self) -> None:
