@@ -248,6 +248,10 @@ class TestKeepingOn(Waiting):
                 thread.join(30)
                 self.assertFalse(thread.is_alive())
             self.assertEqual((self.task(number).state, self.task(number).attempts), ("done", 1))
+            # A child ends with the thread that started it; in the worker that is the only one.
+            assert self.worker.child is not None
+            self.worker.child.kill()
+            self.worker.child = None
 
     def test_an_error_of_our_own_ends_no_worker(self) -> None:
         """What is in hand is begun again, with a new child."""

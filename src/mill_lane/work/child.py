@@ -92,7 +92,8 @@ def limit_memory(size: int) -> None:
 
 
 def end_with(parent: int) -> bool:
-    """Have the system end this process with the one that started it (Linux, prctl(2)).
+    """Have the system end this process with the one that started it (Linux, prctl(2)): with the
+    thread that did, so that it has to be one that stays.
 
     Returns whether that one is still there.
     """
