@@ -12,7 +12,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -188,8 +188,7 @@ def _round(
         killer.join()
     else:
         task, which = _begin(server, deed, scene, rng)
-        begun = lambda: task is None or (t := server.task(task)) is None or t.state != "queued"  # noqa: E731
-        server.until(begun, f"the start of {deed}", PATIENCE)
+        server.until(lambda: _begun(server, task), f"the start of {deed}", PATIENCE)
         time.sleep(float(rng.random()) * (14.0 if which == "long" else 2.5))
         found = server.task(task) if task else None
         before = (found.live or {}).get("seconds") if found else None
@@ -207,6 +206,11 @@ def _round(
     # Every version is weighed behind the page: for the sake of time only where that is the deed.
     for other in server.tasks(Task.kind == "weigh", Task.state.in_(("queued", "running"))):
         server.ask("POST", f"/api/tasks/{other.id}/cancel")
+
+
+def _begun(server: Server, task: int | None) -> bool:
+    found = server.task(task) if task is not None else None
+    return found is None or found.state != "queued"
 
 
 def _lost(server: Server, target: str, task: int, before: float) -> float:
@@ -246,9 +250,8 @@ def _see_done(
     tally: Tally,
     what: str,
 ) -> None:
-    over: Callable[[], bool] = lambda: (t := server.task(task)) is not None and t.over  # noqa: E731
     try:
-        server.until(over, what, PATIENCE)
+        server.until(lambda: (t := server.task(task)) is not None and t.over, what, PATIENCE)
     except RuntimeError:
         tally.lost += 1
         tally.notes.append(f"{what}: task {task} never ended")
