@@ -14,6 +14,7 @@ BENCHES = (
     "damage",
     "kill",
     "memory",
+    "open",
     "overhead",
     "page",
     "rays",

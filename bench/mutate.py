@@ -17,6 +17,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from mill_lane.core.formats.blob import Blob
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.formats.saving import save_scene
@@ -34,7 +35,6 @@ from mill_lane.core.scene.model import (
     TextureUse,
 )
 from mill_lane.demo import shapes
-from mill_lane.demo.builder import part_of
 
 FAR = 777.0  # where what lies outside stands, so that it is known again
 LEVELS = 6  # of JSON that are looked into

@@ -19,6 +19,7 @@ import psutil
 
 from bench.demo import folder
 from mill_lane.core.formats.gltf import write_glb
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.scene.model import (
@@ -37,7 +38,6 @@ from mill_lane.core.scene.model import (
 from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes
-from mill_lane.demo.builder import part_of
 from mill_lane.work.memory import peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.scene import edit
 from mill_lane.core.scene.model import (
     Material,
@@ -16,7 +17,6 @@ from mill_lane.core.scene.model import (
 )
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.demo import shapes
-from mill_lane.demo.builder import part_of
 from tests.scenes import picture
 
 

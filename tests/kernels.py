@@ -34,6 +34,7 @@ def material_path(
     q[s.Q_BR], q[s.Q_BG], q[s.Q_BB] = base
     q[s.Q_METAL], q[s.Q_ROUGHNESS], q[s.Q_ETA], q[s.Q_CLEAR] = metallic, alpha, eta, clear
     q[s.Q_COAT], q[s.Q_COAT_ALPHA], q[s.Q_FRONT] = clearcoat, coat_alpha, front
+    q[s.Q_SPECULAR] = -1.0
     return q
 
 

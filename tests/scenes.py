@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import OpenImageIO as oiio
 
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
@@ -28,7 +29,6 @@ from mill_lane.core.scene.model import (
 )
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded
-from mill_lane.demo.builder import part_of
 from mill_lane.demo.make import make_demo
 
 WHITE = Material("white", (1.0, 1.0, 1.0, 1.0), metallic=0.0, roughness=1.0)
@@ -155,3 +155,15 @@ def disc(radius: float, sides: int, y: float, up: bool) -> Geometry:
     )
     normals = np.tile(np.array([[0, 1 if up else -1, 0]], np.float32), (sides + 1, 1))
     return Geometry(points, normals, None, triangles.astype(np.uint32))
+
+
+def lump(rings: int, seed: int) -> Geometry:
+    """Something like a scan: no symmetry at all."""
+    rng = np.random.default_rng(seed)
+    g = shapes.ball(0.5, rings)
+    waves = sum(
+        size * np.sin(g.positions @ rng.normal(size=3) * often + rng.uniform(0, 6))
+        for size, often in ((0.06, 5), (0.04, 11), (0.03, 23))
+    )
+    points = (g.positions * (1 + np.asarray(waves)[:, None])).astype(np.float32)
+    return Geometry(points, g.normals, g.uvs, g.triangles)

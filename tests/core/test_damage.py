@@ -109,10 +109,14 @@ class TestDamage(Folder):
         self.refused(self.made(document, points.tobytes()), "not a number", "Clean")
 
     def test_compressed_scenes_say_what_to_do(self) -> None:
-        document, binary = triangle(extensionsRequired=["KHR_draco_mesh_compression"])
-        self.refused(
-            self.made(document, binary), "KHR_draco_mesh_compression", "without compression"
-        )
+        document, binary = triangle(extensionsRequired=["EXT_something_packed"])
+        self.refused(self.made(document, binary), "EXT_something_packed", "without that extension")
+
+    def test_what_is_required_is_told_before_anything_is_called_damaged(self) -> None:
+        document, binary = triangle(extensionsRequired=["EXT_something_packed"])
+        document["buffers"] = [{"byteLength": 10**6}, {"byteLength": 5}]
+        document["nodes"] = "folded"
+        self.refused(self.made(document, binary), "EXT_something_packed")
 
     def test_wrong_numbers(self) -> None:
         for change in (

@@ -184,10 +184,13 @@ class TestReading(Folder):
         self.assertEqual(len(scene.meshes[0].parts[0].load().positions), 3)
 
     def test_what_is_not_understood_is_listed(self) -> None:
-        document, binary = triangle(extensionsUsed=["EXT_something_new"], skins=[{"joints": [0]}])
+        document, binary = triangle(
+            extensionsUsed=["EXT_something_new", "KHR_materials_iridescence"],
+            materials=[{"extensions": {"KHR_materials_iridescence": {}}}] * 3,
+        )
         document["meshes"][0]["primitives"].append({"attributes": {"POSITION": 0}, "mode": 1})
         notes = " ".join(n.text for n in read_scene(self.made(document, binary)).notes)
-        for word in ("EXT_something_new", "skins", "lines"):
+        for word in ("EXT_something_new", "iridescence (3 times)", "thin films", "lines"):
             self.assertIn(word, notes)
 
     def test_scene_without_camera_and_light(self) -> None:
@@ -347,7 +350,7 @@ class TestMeshes(Folder):
 
         ours = sum(mesh_area(p) for m in scene.meshes for p in m.parts)
         self.assertAlmostEqual(ours / sum(g.area for g in loaded.geometry.values()), 1.0, places=4)
-        from mill_lane.core.scene.defaults import world_bounds
+        from mill_lane.core.scene.framing import world_bounds
 
         lo, hi = world_bounds(scene)
         # Ours go round each part's turned box, so they are never smaller.

@@ -23,6 +23,7 @@ from hypothesis import strategies as st
 from mill_lane.core.formats.gltf import open_document, read_scene, scene_from, write_glb
 from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.references import KINDS, references
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.scene import edit
 from mill_lane.core.scene.model import (
     Camera,
@@ -39,7 +40,6 @@ from mill_lane.core.scene.model import (
     TextureUse,
 )
 from mill_lane.demo import shapes
-from mill_lane.demo.builder import part_of
 from tests.gltf_steps import (
     content,
     copy_node,

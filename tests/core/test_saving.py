@@ -17,7 +17,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import decode
 from mill_lane.core.formats.saving import save_scene
-from mill_lane.core.scene.defaults import world_bounds
+from mill_lane.core.scene.framing import world_bounds
 from mill_lane.core.scene.model import (
     Channel,
     Geometry,

@@ -10,10 +10,9 @@ import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, Vt
 
 from mill_lane.core.formats.gltf import write_glb
-from mill_lane.core.formats.opening import check_vertices, open_scene
+from mill_lane.core.formats.opening import _with_defaults, check_vertices, open_scene
 from mill_lane.core.formats.pictures import decode, write_pixels
 from mill_lane.core.formats.usd.read import decomposed, read_stage
-from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_gltf import Folder
 from tests.core.test_meshes import area, parts, world_triangles
@@ -40,7 +39,7 @@ class UsdCase(Folder):
 
     def read(self, stage: Any) -> Any:
         stage.Save()
-        scene = with_defaults(read_stage(self.folder / Path(stage.GetRootLayer().realPath).name))
+        scene = _with_defaults(read_stage(self.folder / Path(stage.GetRootLayer().realPath).name))
         check_vertices(scene)
         return scene
 

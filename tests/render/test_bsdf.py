@@ -11,7 +11,7 @@ import unittest
 import numpy as np
 from scipy import integrate, stats
 
-from mill_lane.core.render import bsdf
+from mill_lane.core.render import microfacet
 from tests.kernels import chances, evaluate, material_path, sample, smooth_weight
 
 
@@ -37,7 +37,7 @@ class TestGGX(unittest.TestCase):
         """D(h) cos(h) integrates to 1 over the hemisphere (Walter et al. 2007, equation 4)."""
         for alpha in (0.05, 0.3, 0.7, 1.0):
             total, _ = integrate.quad(
-                lambda z, a=alpha: 2 * math.pi * bsdf.ggx_density(z, a) * z,
+                lambda z, a=alpha: 2 * math.pi * microfacet.ggx_density(z, a) * z,
                 0,
                 1,
                 points=[0.99, 0.999, 0.9999],
@@ -52,7 +52,7 @@ class TestGGX(unittest.TestCase):
             n, bins = 20000, 8
             got = np.zeros((bins, bins))
             for a, b in rng.random((n, 2)):
-                h = bsdf.sample_visible_normal(*v, alpha, a, b)
+                h = microfacet.sample_visible_normal(*v, alpha, a, b)
                 phi = math.atan2(h[1], h[0]) % (2 * math.pi)
                 got[min(int(h[2] * bins), bins - 1), int(phi / (2 * math.pi) * bins) % bins] += 1
             want = np.zeros_like(got)
@@ -63,7 +63,7 @@ class TestGGX(unittest.TestCase):
                         s = math.sqrt(1 - z * z)
                         for p in (j + (np.arange(fine) + 0.5) / fine) / bins * 2 * math.pi:
                             vh = v[0] * s * math.cos(p) + v[2] * z
-                            want[i, j] += bsdf.visible_normal_density(v[2], vh, z, alpha)
+                            want[i, j] += microfacet.visible_normal_density(v[2], vh, z, alpha)
             want *= n * (2 * math.pi / bins / bins) / fine**2
             self.assertAlmostEqual(want.sum() / n, 1.0, delta=0.01)
             want *= n / want.sum()
@@ -146,7 +146,7 @@ class TestLobes(unittest.TestCase):
         self.assertAlmostEqual(smooth_weight(q, 3, 1.0)[0], 0.96, places=12)
         for cosine in (0.1, 0.5, 0.9):
             kd, kg, kc, kt = chances(q, cosine)
-            self.assertAlmostEqual(kg, bsdf.fresnel(cosine, 1.5), places=12)
+            self.assertAlmostEqual(kg, microfacet.fresnel(cosine, 1.5), places=12)
             self.assertAlmostEqual(kd + kc + kg + kt, 1.0)
 
     def test_rough_glass_bends_about_snell(self) -> None:
@@ -179,7 +179,7 @@ class TestLobes(unittest.TestCase):
             evaluate(material_path(alpha=0.3), v, w),
             evaluate(material_path(alpha=0.3, clearcoat=1.0), v, w),
         )
-        below = 1 - bsdf.schlick(0.04, v[2])
+        below = 1 - microfacet.schlick(0.04, v[2])
         np.testing.assert_allclose(coated[:2, :3], bare[:2, :3] * below, rtol=1e-12)
         self.assertGreater(coated[2, 0], 0)
 

@@ -7,7 +7,7 @@ import unittest
 
 import numpy as np
 
-from mill_lane.core.render import bsdf
+from mill_lane.core.render import microfacet
 from mill_lane.core.scene.model import Light, Material, Medium
 from mill_lane.demo import shapes
 from tests.kernels import evaluate, material_path
@@ -254,13 +254,13 @@ class TestFogAndGlass(unittest.TestCase):
         """
         i, n, t = math.radians(50), 1.5, 1.0
         r = math.asin(math.sin(i) / n)
-        d = bsdf.refract(math.sin(i), -math.cos(i), 0.0, 0.0, 1.0, 0.0, n)
+        d = microfacet.refract(math.sin(i), -math.cos(i), 0.0, 0.0, 1.0, 0.0, n)
         self.assertAlmostEqual(d[0], math.sin(r), places=12)
         inside = np.array(d) * (t / -d[1])
         straight = np.array([math.sin(i), -math.cos(i), 0.0])
         shift = np.linalg.norm(inside - straight * (inside @ straight))
         self.assertAlmostEqual(shift, t * math.sin(i - r) / math.cos(r), places=12)
-        out = bsdf.refract(*d, 0.0, 1.0, 0.0, 1 / n)
+        out = microfacet.refract(*d, 0.0, 1.0, 0.0, 1 / n)
         np.testing.assert_allclose(out, straight, atol=1e-12)
 
     def test_layers_limit(self) -> None:
@@ -286,17 +286,19 @@ class TestFogAndGlass(unittest.TestCase):
 
 class TestFresnel(unittest.TestCase):
     def test_known_angles(self) -> None:
-        self.assertAlmostEqual(bsdf.fresnel(1.0, 1.5), 0.04, places=12)
+        self.assertAlmostEqual(microfacet.fresnel(1.0, 1.5), 0.04, places=12)
         # At Brewster's angle only the light across the plane is reflected: half of sin^2(i - r).
         brewster = math.atan(1.5)
         self.assertAlmostEqual(math.degrees(brewster), 56.31, places=2)
         r = math.asin(math.sin(brewster) / 1.5)
         self.assertAlmostEqual(
-            bsdf.fresnel(math.cos(brewster), 1.5), 0.5 * math.sin(brewster - r) ** 2, places=12
+            microfacet.fresnel(math.cos(brewster), 1.5),
+            0.5 * math.sin(brewster - r) ** 2,
+            places=12,
         )
         # From the dense side: total beyond 41.81 degrees.
-        self.assertEqual(bsdf.fresnel(math.cos(math.radians(41.82)), 1 / 1.5), 1.0)
-        self.assertLess(bsdf.fresnel(math.cos(math.radians(41.80)), 1 / 1.5), 1.0)
+        self.assertEqual(microfacet.fresnel(math.cos(math.radians(41.82)), 1 / 1.5), 1.0)
+        self.assertLess(microfacet.fresnel(math.cos(math.radians(41.80)), 1 / 1.5), 1.0)
 
     def test_grazing(self) -> None:
-        self.assertAlmostEqual(bsdf.fresnel(0.0, 1.5), 1.0, places=12)
+        self.assertAlmostEqual(microfacet.fresnel(0.0, 1.5), 1.0, places=12)

@@ -13,7 +13,7 @@ from mill_lane.web.shared import format as shown
 from mill_lane.web.shared.events import said_of
 from mill_lane.web.shared.memory_bar import memory_bar
 from mill_lane.web.stations.scene.floor_plan import HEIGHT, WIDTH, floor_plan
-from mill_lane.web.stations.trials.log import changes
+from mill_lane.web.stations.trials.log import changes, rows
 from tests.scenes import small_demo
 
 
@@ -53,6 +53,21 @@ class TestFigures(unittest.TestCase):
         self.assertEqual(said["seconds"], shown.duration(51600))
         self.assertIn(shown.duration(280), said["left"])
         self.assertEqual(said["noise"], shown.percent(0.0314))
+
+    def test_a_trial_that_is_almost_black_says_so(self) -> None:
+        measured = {
+            "setup_seconds": 1.0, "seconds": 2.0, "noise": 0.002, "threads": 2,
+            "peak_memory_bytes": 1e9, "load_before": 0.1, "load_after": 0.2,
+        }  # fmt: skip
+        for luminance, black in ((0.0005, True), (0.02, False), (None, False)):
+            known = {} if luminance is None else {"mean_luminance": luminance}
+            trial = Render(
+                id=1, number=1, recipe=DRAFT.model_dump(), region=[0, 0, 640, 360], frame=1,
+                device={"kind": "cpu"}, note="", preview={}, measured=measured | known,
+            )  # fmt: skip
+            row = rows([trial])[0]
+            self.assertEqual(row.black, black)
+            self.assertEqual("almost black" in row.title, black)
 
     def test_the_memory_bar_adds_up(self) -> None:
         steps = (Step("geometry", "g", 200), Step("textures", "t", 600), Step("film", "f", 200))

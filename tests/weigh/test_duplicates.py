@@ -12,10 +12,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from mill_lane.core.scene.model import Geometry
-from mill_lane.core.weigh.duplicates import fitted
+from mill_lane.core.weigh.congruence import fitted
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes
-from tests.scenes import WHITE, floor, scene_of
+from tests.scenes import WHITE, floor, lump, scene_of
 
 LOAF = shapes.ball(0.2, 24)
 LOAF = Geometry(
@@ -44,6 +44,19 @@ def baked(g: Geometry, m: np.ndarray, to: np.ndarray) -> Geometry:
     return Geometry(
         (g.positions @ m.T + to).astype(np.float32), normals.astype(np.float32), g.uvs, triangles
     )
+
+
+def disordered(g: Geometry, rng: np.random.Generator) -> Geometry:
+    """Vertices and triangles in another order, corners turned, a few normals different."""
+    order = rng.permutation(len(g.positions))
+    triangles = np.argsort(order)[g.triangles.astype(np.int64)][rng.permutation(len(g.triangles))]
+    turn = rng.integers(0, 3, len(triangles))
+    triangles = np.take_along_axis(triangles, (turn[:, None] + np.arange(3)) % 3, 1)
+    normals = g.normals[order].copy()
+    few = (rng.random(len(normals)) < 0.007) & (len(normals) > 100)
+    normals[few] = -normals[few]
+    uvs = None if g.uvs is None else g.uvs[order]
+    return Geometry(g.positions[order], normals, uvs, triangles.astype(np.uint32))
 
 
 def rotation(x: float, y: float, z: float) -> np.ndarray:
@@ -111,6 +124,32 @@ class TestBaked(unittest.TestCase):
             sheet.triangles,
         )
         self.assertIsNone(fitted(sheet, bent))
+
+    def test_in_another_order_and_with_other_normals(self) -> None:
+        """As a scan is baked by a program that sorts: order is lost, some normals differ."""
+        rng = np.random.default_rng(7)
+        for g in (LOAF, lump(20, 3), floor(2.0)):
+            for side in (1, -1):
+                m = rotation(*rng.uniform(-3, 3, 3)) @ np.diag([1.7 * side, 1.7, 1.7])
+                to = rng.uniform(-5, 5, 3)
+                found = fitted(g, disordered(baked(g, m, to), rng))
+                assert found is not None
+                moved = np.concatenate([g.positions, np.ones((len(g.positions), 1))], 1) @ found.T
+                wanted = g.positions @ m.T + to
+                # A symmetric mesh may come to lie on itself otherwise: the points are the same set.
+                key = [np.unique(np.round(x, 3) + 0.0, axis=0) for x in (moved, wanted)]
+                self.assertEqual(key[0].shape, key[1].shape)
+                np.testing.assert_allclose(key[0], key[1], atol=2e-3)
+
+    def test_disordered_near_misses_are_others(self) -> None:
+        rng = np.random.default_rng(9)
+        g = lump(20, 3)
+        bent = g.positions.copy()
+        bent[len(bent) // 3 :: 40] *= np.float32(1.02)
+        self.assertIsNone(fitted(g, disordered(Geometry(bent, g.normals, g.uvs, g.triangles), rng)))
+        self.assertIsNone(fitted(g, disordered(lump(20, 4), rng)))
+        inside = Geometry(g.positions, g.normals, g.uvs, g.triangles[:, ::-1].copy())
+        self.assertIsNone(fitted(g, disordered(inside, rng)))
 
     def test_in_a_scene(self) -> None:
         """Saved bytes and rows:

@@ -70,7 +70,7 @@ class TestTexelNeed(unittest.TestCase):
     def differences(self, scene: Scene, follow: object) -> None:
         """Differentials after a bend against rays that are really shot one pixel away."""
         world = pose(load(scene, 1), 0.0)
-        track, _ = camera_track(scene, 0.0, 0.0, HEIGHT, HEIGHT)
+        track, _, _ = camera_track(scene, 0.0, 0.0, HEIGHT, HEIGHT)
         x, y = np.array([530.0, 560.0, 500.0]), np.array([540.0, 520.0, 585.0])
         step = 0.05
 

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from mill_lane.core.devices.cpu import cpu_device, find_machine
 from mill_lane.core.devices.model import DEMO_CARD, Device
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.plan.estimate import predict
 from mill_lane.core.plan.fitting import check_fits
@@ -39,7 +40,6 @@ from mill_lane.core.weigh.outlines import hull
 from mill_lane.core.weigh.rules.distance import side_limit
 from mill_lane.core.weigh.rules.sizes import halvings
 from mill_lane.demo import shapes
-from mill_lane.demo.builder import part_of
 from tests.scenes import WHITE, floor, picture, scene_of, small_demo
 
 CPU = Device(name="cpu", kind="cpu", memory_bytes=10**10, threads=2)

@@ -58,9 +58,16 @@ def run(args: Arguments) -> Result:
     from mill_lane.core.render.session import Session
     from mill_lane.core.weigh.ledger import draw_up
     from mill_lane.core.weigh.measure import weigh
-    from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
+    from mill_lane.work.memory import (
+        give_back,
+        peak_since,
+        reset_peak,
+        resident,
+        return_large_blocks,
+    )
     from mill_lane.work.warm import prepare
 
+    return_large_blocks()
     recipe, sky = _with_sky(args, recipe_of(args))
     cpu = cpu_device(find_machine())
     device = _device(args.device, cpu)
@@ -71,6 +78,8 @@ def run(args: Arguments) -> Result:
     check_fits(analysis, recipe, device, size)
     tell = telling(args)
     prepare(lambda share, text: tell(0.0, text))
+    # What was let go of before would otherwise be taken again without a trace.
+    give_back()
     baseline = resident()
     reset_peak()
     start = time.perf_counter()

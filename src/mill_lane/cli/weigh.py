@@ -77,7 +77,7 @@ def as_json(analysis: Analysis, height: int) -> Result:
         "meshes": [{**m.model_dump(), "memory_bytes": m.memory_bytes} for m in analysis.meshes],
         "textures": textures,
         "lights": [x.model_dump() for x in analysis.lights],
-        "cameras": [{"name": analysis.camera}],
+        "cameras": [{"name": name, "used": name == analysis.camera} for name in analysis.cameras],
         "frames": list(analysis.frames),
         "notes": [{"code": n.code, "level": n.level, "text": n.text} for n in analysis.notes],
         "duplicate_groups": [[m.name for m in g] for g in duplicate_groups(analysis)],

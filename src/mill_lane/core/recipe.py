@@ -104,6 +104,7 @@ class Recipe(BaseModel):
     environment_intensity: Annotated[float, Field(ge=0, le=1e6, title="Sky picture, strength")] = (
         1.0
     )
+    camera: Annotated[str, Field(max_length=200, title="Camera")] = ""
     f_stop: Annotated[float, Field(ge=0, le=128, title="F-stop")] = 0.0
     focus_distance: Annotated[
         float, Field(gt=0, le=1e6, title="Focus distance", json_schema_extra={"unit": "m"})

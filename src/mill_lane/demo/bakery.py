@@ -17,6 +17,7 @@ from mill_lane.core.scene.model import (
     Camera,
     Channel,
     Environment,
+    Geometry,
     Image,
     Light,
     Medium,
@@ -58,7 +59,7 @@ def bakery(images: list[Image], size: Size) -> Scene:
                 "flour dust", (1.2, 0.0, -6.8), (3.95, 2.6, -3.2), scatter=0.22, absorb=0.01, g=0.5
             ),
         ),
-        environment=Environment((0.10, 0.14, 0.26), (0.95, 0.62, 0.42), (0.06, 0.05, 0.05)),
+        environment=Environment((0.12, 0.2, 0.42), (1.2, 0.66, 0.36), (0.06, 0.05, 0.05)),
         frame_rate=24.0,
         frames=(1, 96),
     )
@@ -69,10 +70,10 @@ def _camera(b: Bakery) -> Camera:
     times = np.linspace(0, 95 / 24, 5)
     t = np.linspace(0, 1, 5)
     eased = t * t * (3 - 2 * t)
-    places = np.stack([-0.55 + 0.75 * eased, 1.5 + 0.06 * eased, 1.75 - 0.55 * eased], 1)
+    places = np.stack([-0.75 + 0.7 * eased, 1.56 + 0.06 * eased, 1.15 - 0.5 * eased], 1)
     turns = []
     for p in places:
-        aim = np.array([0.15, 1.12, -3.2]) - p
+        aim = np.array([-0.05, 1.16, -3.2]) - p
         yaw, pitch = math.atan2(-aim[0], -aim[2]), math.atan2(aim[1], math.hypot(aim[0], aim[2]))
         cy, sy, cp, sp = (
             math.cos(yaw / 2),
@@ -151,6 +152,20 @@ def _room(b: Bakery, size: Size) -> None:
     b.put("sign", b.mesh("sign", (s.box((0.9, 0.9, 0.03)), sign)), (-2.9, 1.85, -6.93))
 
 
+GABLES = ((-16, 7, 2.0), (-9.4, 6, 1.3), (-3.6, 5, 2.2), (2.4, 6.4, 1.0), (8.6, 5.4, 1.9))
+
+
+def _gable(middle: float, wide: float, high: float) -> Geometry:
+    """A triangle of wall above the eaves of the houses across the street."""
+    x, y, z = middle, 2.9, -42.0
+    corners = np.array(
+        [[x - wide / 2, y, z], [x + wide / 2, y, z], [x, y + high, z]], dtype=np.float32
+    )
+    uvs = np.array([[0, 0], [0.4, 0], [0.2, 0.2]], dtype=np.float32)
+    normals = np.tile(np.array([0, 0, 1], dtype=np.float32), (3, 1))
+    return Geometry(corners, normals, uvs, np.array([[0, 1, 2]], dtype=np.uint32))
+
+
 def _street(b: Bakery, size: Size) -> None:
     facade, cobbles = b.material("facade", 5.0), b.material("cobbles", 12.0)
     bark, leaf = b.material("bark", 3.0), b.material("leaf", alpha_mode="MASK", double_sided=True)
@@ -159,17 +174,19 @@ def _street(b: Bakery, size: Size) -> None:
         a([-22.0, 0, -7.2]), a([44.0, 0, 0]), a([0, 0, -36.0]), (size.n(200), size.n(200))
     )
     b.put("street", b.mesh("street", (road, cobbles)), (0, -0.05, 0))
-    wall = s.sheet(a([-22.0, 0, -42.0]), a([44.0, 0, 0]), a([0, 9.0, 0]), (size.n(200), size.n(60)))
-    b.put("houses", b.mesh("houses", (wall, facade)), (0, 0, 0))
+    wall = s.sheet(a([-22.0, 0, -42.0]), a([44.0, 0, 0]), a([0, 2.9, 0]), (size.n(200), size.n(60)))
+    # Gables of unlike height, low enough that dawn stands above the roofs in the window.
+    gables = [_gable(x, w, h) for x, w, h in GABLES]
+    b.put("houses", b.mesh("houses", (s.join(wall, *gables), facade)), (0, 0, 0))
     trunk, crown = s.tree(size.n(150_000, 300), 7)
     tree = b.mesh("street_tree", (trunk, bark), (crown, leaf))
     for i, (x, z, turn, scale) in enumerate(
         (
-            (-6.5, -31, 0, 1.0),
-            (-2.0, -33.5, 70, 1.15),
-            (2.2, -30.5, 140, 0.95),
-            (5.6, -34, 210, 1.1),
-            (9.5, -32, 300, 1.0),
+            (-6.5, -31.6, 0, 1.0),
+            (-2.0, -34, 70, 1.15),
+            (2.2, -31.1, 140, 0.95),
+            (5.6, -34.6, 210, 1.1),
+            (9.5, -32.6, 300, 1.0),
         )
     ):
         b.put(f"tree_{i + 1}", tree, (x, 0, z), turn, scale)
@@ -298,7 +315,7 @@ def _oven_and_sacks(b: Bakery, size: Size) -> None:
         ),
     )
     b.put("oven", b.mesh("oven", (oven, iron)), (3.05, 0, -5.6))
-    glow = b.material("embers", base_color=(0.1, 0.03, 0.01, 1.0), emissive=(9.0, 3.2, 0.7))
+    glow = b.material("embers", base_color=(0.1, 0.03, 0.01, 1.0), emissive=(4.2, 1.05, 0.16))
     mouth = s.sheet(
         np.array([-0.35, 1.0, 0.0]), np.array([0.7, 0.0, 0.0]), np.array([0.0, 0.3, 0.0])
     )

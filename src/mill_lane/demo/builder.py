@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
+from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.scene.model import (
     Geometry,
     Image,
@@ -12,7 +13,6 @@ from mill_lane.core.scene.model import (
     Material,
     Mesh,
     Node,
-    Part,
     TextureUse,
 )
 
@@ -75,17 +75,3 @@ class Bakery:
         half = math.radians(turn) / 2
         q = (0.0, math.sin(half), 0.0, math.cos(half))
         self.nodes.append(Node(name, translation=at, rotation=q, scale=(scale,) * 3, mesh=mesh))
-
-
-def part_of(g: Geometry, material: int) -> Part:
-    """A part that holds its vertices itself."""
-    lo, hi = g.positions.min(0), g.positions.max(0)
-    return Part(
-        material,
-        len(g.positions),
-        len(g.triangles),
-        (float(lo[0]), float(lo[1]), float(lo[2])),
-        (float(hi[0]), float(hi[1]), float(hi[2])),
-        g.uvs is not None,
-        lambda: g,
-    )

@@ -17,7 +17,7 @@ from mill_lane.demo.textures import Picture, pictures
 
 SIZES: dict[str, Size] = {"full": FULL, "medium": MEDIUM, "small": SMALL}
 # Raise it when the scene changes, so that a cached file of an older one is made anew.
-EDITION = 2
+EDITION = 3
 
 
 def make_demo(

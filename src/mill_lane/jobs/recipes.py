@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from mill_lane.core.errors import MillError
+from mill_lane.core.errors import MillError, input_words
 from mill_lane.core.formats.pictures import SKY_ENDINGS, sky_size
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
@@ -51,7 +51,7 @@ def merge(recipe: Recipe, values: Mapping[str, Any]) -> Recipe:
         errors = getattr(e, "errors", None)
         first = errors()[0] if errors else {"msg": str(e), "loc": ()}
         field = fields.get(str(first["loc"][0])) if first["loc"] else None
-        text = str(first["msg"]).removeprefix("Value error, ")
+        text = input_words(first)
         said = f"{field.title}: {text}." if field is not None and field.title else f"{text}."
         raise MillError(said, "Correct it and send it again.") from e
     check_layers(merged.layers)

@@ -17,6 +17,7 @@ from mill_lane.store.transactions import write
 from mill_lane.work import leftovers
 from mill_lane.work.ending import files_of, needs_files
 from mill_lane.work.kinds import KINDS
+from mill_lane.work.kinds.first_look import FIRST_LOOK
 
 CACHE = "cache"
 
@@ -71,6 +72,8 @@ def _use(db: Session) -> _Use:
             named = read_recipe(data).environment_picture
             if named:
                 skies.add(named.split("/")[0])
+    for result in db.scalars(select(Task.result).where(Task.kind == FIRST_LOOK.name)):
+        pictures.update(x for k in ("picture", "meshes") if (x := (result or {}).get(k)))
     for result in db.scalars(select(Task.result).where(Task.kind == "export")):
         digest = (result or {}).get("export", {}).get("hash")
         if digest:

@@ -13,9 +13,11 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
-from mill_lane.core.weigh.rules import RULES
+from mill_lane.core.weigh.rules import RULES, usual_rule
 from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
 from mill_lane.store.models import Job, Render, SceneVersion, TrimEntry
+
+SAME_WORK = "texture_size"  # the trim after which a render takes as long as before
 
 
 @dataclass(frozen=True)
@@ -79,7 +81,7 @@ def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
         estimate=estimate_for(db, job, version, final, final.width * final.height),
         trials=_measured_trials(db, job),
         staged=db.scalar(staged) or 0,
-        proposals=len(RULES["distance"].limits(analysis, final.height)),
+        proposals=len(RULES[usual_rule(analysis)].limits(analysis, final.height)),
         newest_frame=db.scalars(frame).first(),
     )
 
@@ -95,18 +97,33 @@ def _measured_trials(db: Session, job: Job) -> int:
     return db.scalar(query) or 0
 
 
+def _alike(db: Session, version: SceneVersion) -> list[int]:
+    """The version and those before it that have the same geometry, materials and lights."""
+    out = [version.id]
+    while version.parent_id is not None:
+        if any(change.get("kind") != SAME_WORK for change in version.changes):
+            break
+        found = db.get(SceneVersion, version.parent_id)
+        if found is None:
+            break
+        version = found
+        out.append(version.id)
+    return out
+
+
 def estimate_for(
     db: Session, job: Job, version: SceneVersion, recipe: Recipe, pixels: int
 ) -> Estimate | None:
     """The time of so many pixels, from the trial that predicts it best.
 
-    That is one of this scene version, with the smallest margin; None without any.
+    That is one of this scene version, or of one that it differs from in the size of its textures
+    alone, with the smallest margin; None without any.
     """
     rows = db.execute(
         select(Render.number, Render.recipe, Render.region, Render.measured).where(
             Render.job_id == job.id,
             Render.kind == "trial",
-            Render.version_id == version.id,
+            Render.version_id.in_(_alike(db, version)),
             Render.picture.is_not(None),
             ~Render.removed,
         )

@@ -28,7 +28,7 @@ from mill_lane.core.progress import Cancelled
 from mill_lane.store.transactions import no_room
 from mill_lane.work import failures
 from mill_lane.work.kinds.base import Paused
-from mill_lane.work.memory import most_memory
+from mill_lane.work.memory import most_memory, return_large_blocks
 
 RHYTHM = 0.15  # seconds between two tellings
 WAITS = 2.0  # seconds between two attempts to write to a full disk
@@ -109,6 +109,7 @@ def main(pipe: Connection, parent: int) -> None:
     if not end_with(parent):
         return
     os.nice(5)  # the page must answer while this computes
+    return_large_blocks()
     # Before anything else of this system is given up for lack of memory, let it be this process.
     with contextlib.suppress(OSError), open("/proc/self/oom_score_adj", "w") as f:
         f.write("800")

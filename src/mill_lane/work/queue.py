@@ -6,18 +6,21 @@ What a kind of task declares of itself comes in with the kinds; no kind is known
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Any, Protocol
 
 from pydantic import BaseModel
-from sqlalchemy import case, select, update
-from sqlalchemy.orm import Session
+from sqlalchemy import and_, case, exists, or_, select, update
+from sqlalchemy.orm import Session, aliased
 
 from mill_lane.store.models import Task, now
 from mill_lane.work.failures import killed
 
 LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
 MOST_ATTEMPTS = 3
+# What is computed and measured; what is read, built and written beside it; and first looks.
+LANES = ("compute", "files", "looks")
+COMPILING = "prepare"  # the kind of task after which the renderer is there
 
 
 class Declared(Protocol):
@@ -39,6 +42,14 @@ class Declared(Protocol):
     def lane(self) -> str:
         """Tasks of one lane run one after another."""
 
+    @property
+    def alone(self) -> bool:
+        """Whether nothing else runs beside it."""
+
+    @property
+    def kernels(self) -> bool:
+        """Whether it waits until the renderer is compiled."""
+
 
 def put(session: Session, kind: Declared, payload: BaseModel, job: int | None = None) -> Task:
     """Queue a task; it gets its number at once."""
@@ -48,19 +59,47 @@ def put(session: Session, kind: Declared, payload: BaseModel, job: int | None = 
     return task
 
 
-def claim(session: Session, kinds: Iterable[Declared], lane: str = "compute") -> Task | None:
-    """Take the waiting task of a lane that goes first, or None.
+def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) -> Task | None:
+    """Take the waiting task of a lane that goes first, or None; without a lane, of any.
 
-    One statement, so that two workers never take the same.  What no kind is known for is taken as
-    well, so that it can be told.
+    One statement, so that two workers never take the same.  What no kind is known for is taken by
+    the first lane, so that it can be told.  What is measured runs alone: it waits until nothing
+    else runs, and nothing begins while it runs, or before it where it has waited longer.  What
+    gives way waits for first looks, too.
     """
     declared = list(kinds)
-    others = [k.name for k in declared if k.lane != lane]
+    others = [k.name for k in declared if lane is not None and k.lane != lane]
+    known = [k.name for k in declared]
+    alone = [k.name for k in declared if k.alone]
+    beside = [k.name for k in declared if not k.alone and k.lane != LANES[0]]
+    patient = [k.name for k in declared if k.kernels]
+    giving_way = [k.name for k in declared if k.gives_way]
+    looks = [k.name for k in declared if k.lane == LANES[2]]
+    other, before, compiling, look = (aliased(Task) for _ in range(4))
+    running = select(other.id).where(other.state == "running")
+    longer = select(before.id).where(
+        before.state == "queued", before.kind.in_(alone), before.id < Task.id
+    )
+    unready = select(compiling.id).where(
+        compiling.kind == COMPILING, compiling.state.in_(("queued", "running"))
+    )
+    looking = select(look.id).where(look.kind.in_(looks), look.state.in_(("queued", "running")))
+    free = and_(
+        or_(Task.kind.not_in(giving_way), ~exists(looking)),
+        or_(Task.kind.not_in(alone), ~exists(running.where(other.kind.in_(beside)))),
+        or_(
+            Task.kind.not_in(beside),
+            ~exists(running.where(other.kind.in_(alone))) & ~exists(longer),
+        ),
+        or_(Task.kind.not_in(patient), ~exists(unready)),
+    )
+    if lane is not None and lane != LANES[0]:
+        free = and_(free, Task.kind.in_(known))
     ranks = {k.name: k.priority for k in declared}
     rank = case(ranks, value=Task.kind, else_=0) if ranks else Task.id * 0
     first = (
         select(Task.id)
-        .where(Task.state == "queued", Task.kind.not_in(others))
+        .where(Task.state == "queued", Task.kind.not_in(others), free)
         .order_by(rank, Task.id)
         .limit(1)
         .scalar_subquery()
@@ -83,7 +122,7 @@ def claim(session: Session, kinds: Iterable[Declared], lane: str = "compute") ->
 
 def somebody_waits(session: Session, kinds: Iterable[Declared]) -> bool:
     """Whether anything waits for which others give way."""
-    patient = [k.name for k in kinds if k.gives_way]
+    patient = [k.name for k in kinds if k.gives_way or k.lane != LANES[0]]
     waiting = select(Task.id).where(Task.state == "queued", Task.kind.not_in(patient)).limit(1)
     return session.execute(waiting).first() is not None
 
@@ -156,7 +195,12 @@ def again(task: Task) -> None:
     task.state, task.text, task.live = "queued", "interrupted: goes on from where it was", {}
 
 
-def recover(session: Session, everything: bool = False, blameless: bool = False) -> list[int]:
+def recover(
+    session: Session,
+    everything: bool = False,
+    blameless: bool = False,
+    only: Collection[str] | None = None,
+) -> list[int]:
     """Put tasks whose worker died back into the queue; after three attempts they have failed.
 
     Parameters
@@ -166,6 +210,8 @@ def recover(session: Session, everything: bool = False, blameless: bool = False)
         Whether all running tasks count: for a worker that starts and knows to be the only one.
     blameless : bool
         Whether the attempt does not count, since it failed for a reason of the computer.
+    only : collection of str, optional
+        The kinds of task that are looked at; all where it is not given.
 
     Returns
     -------
@@ -175,6 +221,8 @@ def recover(session: Session, everything: bool = False, blameless: bool = False)
     found = []
     for task in session.scalars(select(Task).where(Task.state == "running")):
         if not everything and task.lease >= time.time():
+            continue
+        if only is not None and task.kind not in only:
             continue
         found.append(task.id)
         if blameless:

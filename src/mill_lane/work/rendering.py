@@ -81,6 +81,7 @@ def render(request: Request, report: Report) -> Result:
     stopped = _Steps(session, report, request).run()
     noise = session.noise()
     exr, png = _when_there_is_room(report, lambda: _write(session, request.folder))
+    samples = np.maximum(session.film.samples, 1)
     measured = {
         "seconds": session.seconds,
         "setup_seconds": setup,
@@ -93,6 +94,7 @@ def render(request: Request, report: Report) -> Result:
         "rays": session.rays_by_kind(),
         "converged_fraction": session.converged_fraction,
         "light_lost": session.light_lost,
+        "mean_luminance": float((session.film.luma[..., 0] / samples).mean()),
         "peak_memory_bytes": peak_since(baseline),
         "threads": session.threads,
         "ended_by": "hand" if stopped else session.done,
@@ -124,6 +126,7 @@ def _loaded(request: Request, report: Report) -> tuple[Loaded, int]:
         reset_peak()
         return _warm[request.scene]
     _warm.clear()
+    give_back()
     baseline = resident()
     reset_peak()
     scene = open_scene(request.scene)
@@ -217,7 +220,7 @@ class _Steps:
             "priority": session.priority,
             "left": session.seconds * (1 - share) / share if share > 0.002 else None,
         }
-        number = f"sample {min(session.index + 1, recipe.samples)}"
+        number = f"sample {max(1, min(session.index + 1, recipe.samples))}"
         end = ", no end" if recipe.endless else f" of {recipe.samples}"
         self.report(share, number + end)
 

@@ -10,6 +10,7 @@ import contextlib
 import os
 import signal
 import sys
+import threading
 import time
 import traceback
 from collections.abc import Callable
@@ -60,10 +61,14 @@ class _Doing:
 
 
 class Worker:
-    """Runs tasks one after another, so that their times compare."""
+    """Runs the tasks of a lane one after another, so that their times compare.
 
-    def __init__(self, home: Home, signs: Signs | None = None) -> None:
+    Without a lane it runs those of all.
+    """
+
+    def __init__(self, home: Home, signs: Signs | None = None, lane: str | None = None) -> None:
         self.home = home
+        self.lane = lane
         self.signs = signs or Signs()
         self.child: Child | None = None
         self.in_hand = False  # whether the child was given a task that has not ended
@@ -77,11 +82,27 @@ class Worker:
             # The worker of a server that was killed may still be writing its last result.
             with hold(self.home.folder / "worker.lock", self._rest):
                 self._insist("begins", self._take_up)
+                beside = [Beside(self.home, parent, lane) for lane in queue.LANES[1:]]
                 while True:
                     self._tell("idle")
+                    for lane in beside:
+                        lane.watch()
                     if not self._insist("looks for work", self.one):
                         self.tidy()
                         self._rest(IDLE)
+        except Orphaned:
+            pass
+        finally:
+            if self.child is not None:
+                self.child.kill()
+
+    def serve_lane(self, parent: int) -> None:
+        """Serve one lane beside the others, until the parent process is gone."""
+        self.parent = parent
+        try:
+            while True:
+                if not self._insist("looks for work", self.one):
+                    self._rest(IDLE)
         except Orphaned:
             pass
         finally:
@@ -126,7 +147,8 @@ class Worker:
             self.child = None
         self.in_hand = False
         with contextlib.suppress(Exception):
-            write(self.home.sessions, lambda db: queue.recover(db, True, blameless))
+            own = None if self.lane is None else {k.name for k in KINDS if k.lane == self.lane}
+            write(self.home.sessions, lambda db: queue.recover(db, True, blameless, own))
 
     def _rest(self, seconds: float) -> None:
         """Wait, with an eye on the server; raises Orphaned when it is gone."""
@@ -147,7 +169,7 @@ class Worker:
     def one(self) -> bool:
         """Do one task, if there is any."""
         with self.home.sessions() as session:
-            task = queue.claim(session, KINDS)
+            task = queue.claim(session, KINDS, self.lane)
             if task is None:
                 return False
             number, name, share = task.id, task.kind, task.share
@@ -320,6 +342,26 @@ class Worker:
         return False
 
 
+class Beside:
+    """A lane that runs beside the first, on a thread of its own that is started anew if it ends.
+
+    It is a thread of the worker, since a child ends with the thread that started it.
+    """
+
+    def __init__(self, home: Home, parent: int, lane: str) -> None:
+        self.home, self.parent, self.lane = home, parent, lane
+        self.thread: threading.Thread | None = None
+
+    def watch(self) -> None:
+        """Start the thread if it does not run."""
+        if self.thread is None or not self.thread.is_alive():
+            worker = Worker(self.home, lane=self.lane)
+            self.thread = threading.Thread(
+                target=worker.serve_lane, args=(self.parent,), name=self.lane, daemon=True
+            )
+            self.thread.start()
+
+
 def _fail(context: Context, error: dict[str, Any]) -> None:
     queue.end(context.db, context.task, "failed", text="failed", error=error)
 
@@ -339,4 +381,4 @@ def serve(folder: str, parent: int, signs: Signs) -> None:
     # Stopped from outside, its child goes with it.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     with contextlib.suppress(KeyboardInterrupt):
-        Worker(open_home(Path(folder), migrated=True), signs).run(parent)
+        Worker(open_home(Path(folder), migrated=True), signs, queue.LANES[0]).run(parent)

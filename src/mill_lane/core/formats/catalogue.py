@@ -76,7 +76,7 @@ FORMATS = Registry(
     Format(
         "obj",
         (".obj",),
-        _quietly(read_obj),
+        read_obj,
         ((".obj", write_obj), (".zip", write_packed_obj)),
         unitless=True,
         download=Download("OBJ", ".zip", "application/zip"),

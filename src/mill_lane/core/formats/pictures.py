@@ -22,7 +22,7 @@ from mill_lane.core.disk import check_disk
 from mill_lane.core.errors import MillError
 
 LARGEST_SIDE = 16384
-ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg"}
+ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
 Pixels = NDArray[Any]
 
 
@@ -59,6 +59,8 @@ def read_header(data: bytes, name: str) -> Header:
             raise too_large(name, str(e)) from e
         except (OSError, SyntaxError, ValueError) as e:
             raise unreadable(name) from e
+    elif data[:4] == b"RIFF" and data[8:12] == b"WEBP":
+        header = _webp_header(data, name)
     else:
         raise unreadable(name)
     if header.width > LARGEST_SIDE or header.height > LARGEST_SIDE:
@@ -66,6 +68,22 @@ def read_header(data: bytes, name: str) -> Header:
     if not (header.width and header.height and header.channels):
         raise unreadable(name)
     return header
+
+
+def _webp_header(data: bytes, name: str) -> Header:
+    """Size and channels of a WebP picture (RFC 9649, sections 2.5 to 2.7)."""
+    kind = data[12:16]
+    if kind == b"VP8X" and len(data) >= 30:
+        width, height = (1 + int.from_bytes(data[k : k + 3], "little") for k in (24, 27))
+        return Header("image/webp", width, height, 4 if data[20] & 0x10 else 3, 8)
+    if kind == b"VP8L" and len(data) >= 25:
+        bits = int.from_bytes(data[21:25], "little")
+        width, height = 1 + (bits & 0x3FFF), 1 + (bits >> 14 & 0x3FFF)
+        return Header("image/webp", width, height, 4 if bits >> 28 & 1 else 3, 8)
+    if kind == b"VP8 " and len(data) >= 30:
+        width, height = (int.from_bytes(data[k : k + 2], "little") & 0x3FFF for k in (26, 28))
+        return Header("image/webp", width, height, 3, 8)
+    raise unreadable(name)
 
 
 def too_large(name: str, what: str) -> MillError:
@@ -81,7 +99,7 @@ def too_large(name: str, what: str) -> MillError:
 def unreadable(name: str) -> MillError:
     """The error for a picture that cannot be decoded."""
     return MillError(
-        f"The texture “{name}” is not a PNG or JPEG picture that can be read.",
+        f"The texture “{name}” is not a PNG, JPEG or WebP picture that can be read.",
         "Save it again as PNG or JPEG, and export the scene again.",
     )
 
@@ -181,14 +199,18 @@ def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
     ----------
     pixels : array of uint8 or uint16, (H, W, channels)
     mime : str
-        PNG (8 or 16 bits) or JPEG (8 bits).
+        PNG (8 or 16 bits), JPEG or WebP (8 bits).
     quality : int
-        Of a JPEG.
+        Of a JPEG or a WebP.
 
     Returns
     -------
     bytes
     """
+    if mime == "image/webp":
+        out = io.BytesIO()
+        Pillow.fromarray(np.ascontiguousarray(pixels)).save(out, "WEBP", quality=quality)
+        return out.getvalue()
     with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime]) as f:
         write_pixels(Path(f.name), pixels, quality)
         return Path(f.name).read_bytes()

@@ -5,8 +5,10 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from mill_lane.core.formats.pictures import ENDINGS
-from mill_lane.core.scene.model import Scene
+import numpy as np
+
+from mill_lane.core.formats.pictures import ENDINGS, decode, write_pixels
+from mill_lane.core.scene.model import Image, Scene
 
 UNSAFE = re.compile(r"[^A-Za-z0-9_-]+")
 
@@ -16,6 +18,23 @@ def plain(name: str, spare: str) -> str:
     return UNSAFE.sub("_", name).strip("_")[:60] or spare
 
 
+def write_channel(image: Image, channel: int, factor: float, file: Path) -> float:
+    """Write one channel of a picture, times a factor, as a grey PNG; returns its mean, 0 to 1.
+
+    A missing picture is neutral grey, as it is drawn.
+    """
+    if image.missing:
+        plane = np.full((1, 1), 188 / 255)
+    else:
+        pixels = decode(image.read(), image.mime, image.name)
+        top = 65535 if pixels.dtype == np.uint16 else 255
+        plane = pixels[..., min(channel, pixels.shape[2] - 1)] / top
+    plane = np.clip(plane * factor, 0.0, 1.0)
+    if not file.exists():
+        write_pixels(file, np.round(plane * 255).astype(np.uint8)[..., None])
+    return float(plane.mean())
+
+
 def write_pictures(scene: Scene, folder: Path) -> dict[int, str]:
     """Write the encoded pictures that are there, as they are; returns their file names by image."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -23,7 +42,12 @@ def write_pictures(scene: Scene, folder: Path) -> dict[int, str]:
     for i, image in enumerate(scene.images):
         if image.missing:
             continue
-        name = f"{plain(Path(image.name).stem, 'picture')}_{i}{ENDINGS.get(image.mime, '.png')}"
-        (folder / name).write_bytes(image.read())
+        # What other programs read: WebP is written as PNG, pixel for pixel.
+        mime = "image/png" if image.mime == "image/webp" else image.mime
+        name = f"{plain(Path(image.name).stem, 'picture')}_{i}{ENDINGS.get(mime, '.png')}"
+        if mime == image.mime:
+            (folder / name).write_bytes(image.read())
+        else:
+            write_pixels(folder / name, decode(image.read(), image.mime, image.name))
         out[i] = name
     return out

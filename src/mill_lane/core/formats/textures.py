@@ -43,6 +43,22 @@ def image_of(blob: Blob, name: str) -> Image:
     return Image(name, h.mime, h.width, h.height, h.channels, h.bits, blob.length, blob.read)
 
 
+UNREAD = {
+    b"\xabKTX 20\xbb": ("image/ktx2", "KTX2"),
+    b"DDS ": ("image/vnd-ms.dds", "DDS"),
+    b"\0\0\0 ftypavif": ("image/avif", "AVIF"),
+}
+
+
+def kept_image(blob: Blob, name: str) -> Image | None:
+    """An image of a kind that is not decoded: drawn in grey, kept as it is; None for others."""
+    head = bytes(blob.read(0, min(blob.length, 12)))
+    for start, (mime, _) in UNREAD.items():
+        if head.startswith(start):
+            return Image(name, mime, 1, 1, 3, 8, blob.length, blob.read, missing=True)
+    return None
+
+
 def missing_image(name: str, notes: list[Note]) -> Image:
     """A stand-in for a picture that is not there."""
     notes.append(

@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.scene.defaults import world_bounds
+from mill_lane.core.scene.framing import world_bounds
 from mill_lane.core.scene.model import Node, Note, Scene
 
 UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import bsdf, lights, media, surface
+from mill_lane.core.render import bsdf, lights, materials, media, microfacet, surface
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.path import (
     CAUSTIC_ALPHA,
@@ -81,7 +81,7 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
         layers += 1.0
         length = q[Q_T]
         surface.place(w, q, 1e-3)
-        surface.read_cover(w, q)
+        materials.read_cover(w, q)
         r, g, b = straight_on(w, s, q)
         q[Q_VR], q[Q_VG], q[Q_VB] = q[Q_VR] * r, q[Q_VG] * g, q[Q_VB] * b
         if layers > s[S_LAYERS] or q[Q_VR] + q[Q_VG] + q[Q_VB] < 1e-6:
@@ -141,7 +141,7 @@ def aim(
     sx, sy, sz, tx, ty, tz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     vx, vy, vz = 0.0, 0.0, 0.0
     if event == SURFACE:
-        (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
+        (sx, sy, sz), (tx, ty, tz) = microfacet.frame(nx, ny, nz)
         vx, vy, vz = (
             -(dx * sx + dy * sy + dz * sz),
             -(dx * tx + dy * ty + dz * tz),

@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import lights, surface
+from mill_lane.core.render import lights, materials
 from mill_lane.core.render.jit import lean
+from mill_lane.core.render.mesh_lights import FINE
 from mill_lane.core.render.path import (
     add,
 )
@@ -64,9 +65,16 @@ def add_glow(
         w, material, q[Q_FRONT]
     ):
         return
-    r, g, b = surface.emitted(w, q, material)
-    weight = q[Q_COVER]
     lamp = i64_at(w[W_INSTANCES])[np.int64(q[Q_INSTANCE]) * INSTANCE_COLUMNS + P_LAMP]
+    if lamp >= 0 and q[Q_DENSITY] >= 0 and lights.lamp_row(w, lamp)[L_PATCHED] > 0:
+        # What is weighed against aiming has to be what was aimed at: the picture itself, unblurred.
+        level, second = q[Q_LEVEL], q[Q_LEVEL_SECOND]
+        q[Q_LEVEL], q[Q_LEVEL_SECOND] = FINE, FINE
+        r, g, b = materials.emitted(w, q, material)
+        q[Q_LEVEL], q[Q_LEVEL_SECOND] = level, second
+    else:
+        r, g, b = materials.emitted(w, q, material)
+    weight = q[Q_COVER]
     if lamp >= 0:
         weight *= lights.lamp_row(w, lamp)[L_SCALE]
         if q[Q_DENSITY] >= 0 and s[S_AIM] > 0:

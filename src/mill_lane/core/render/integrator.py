@@ -20,7 +20,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import bsdf, lights, media, surface
+from mill_lane.core.render import bsdf, lights, materials, media, surface
 from mill_lane.core.render.aiming import aim
 from mill_lane.core.render.emission import add_glow, add_sky
 from mill_lane.core.render.jit import inner, lean
@@ -108,14 +108,13 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             q[Q_TR] *= math.exp(-q[Q_ABSORB_R] * length)
             q[Q_TG] *= math.exp(-q[Q_ABSORB_G] * length)
             q[Q_TB] *= math.exp(-q[Q_ABSORB_B] * length)
-        surface.place(
-            w, q, s[S_SPREAD] * q[Q_TRAVELLED] if depth == 0 else q[Q_SPREAD] * q[Q_TRAVELLED]
-        )
-        surface.read_cover(w, q)
+        spread = s[S_SPREAD] if depth == 0 else q[Q_SPREAD]
+        surface.place(w, q, s[S_FLAT] + spread * q[Q_TRAVELLED])
+        materials.read_cover(w, q)
         material = np.int64(q[Q_MATERIAL])
         if profile:
             _count_hit(w, q, c, material)
-        factors = surface.factors_of(w, material)
+        factors = materials.factors_of(w, material)
         add_glow(w, s, q, factors, material, component, depth)
         sr, sg, sb = straight_on(w, s, q)
         if profile:
@@ -153,23 +152,23 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             _record(w, s, q)
             return DEAD
         if factors[M_TRANSMIT] <= 0:
-            surface.read_material(w, q)
+            materials.read_material(w, q)
         return SURFACE
     return DEAD
 
 
 @lean
 def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
-    materials = C_INSTANCES + w[W_INSTANCE_COUNT] * INSTANCE_WORK
+    first = C_INSTANCES + w[W_INSTANCE_COUNT] * INSTANCE_WORK
     c[C_INSTANCES + np.int64(q[Q_INSTANCE]) * INSTANCE_WORK + 2] += 1
     c[C_INSTANCES + np.int64(q[Q_INSTANCE]) * INSTANCE_WORK + 3] += np.int64(q[Q_TOUCHES])
-    c[materials + material * MATERIAL_WORK] += 1
-    c[materials + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
+    c[first + material * MATERIAL_WORK] += 1
+    c[first + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
 
 
 @inner
 def _is_thin(w: Any, s: Any, q: Any) -> bool:
-    return surface.factors_of(w, np.int64(q[Q_MATERIAL]))[M_THICK] <= 0 or s[S_REFRACTION] <= 0
+    return materials.factors_of(w, np.int64(q[Q_MATERIAL]))[M_THICK] <= 0 or s[S_REFRACTION] <= 0
 
 
 @inner
@@ -328,7 +327,7 @@ def _wires(w: Any, s: Any, q: Any) -> float:
     """Dark on the edges of triangles, about a pixel wide; light between, dimmed with the slant."""
     least = min(q[Q_BU], min(q[Q_BV], 1.0 - q[Q_BU] - q[Q_BV]))
     facing = abs(q[Q_GX] * q[Q_DX] + q[Q_GY] * q[Q_DY] + q[Q_GZ] * q[Q_DZ])
-    pixel = s[S_SPREAD] * q[Q_TRAVELLED] / max(facing, 0.1)
+    pixel = (s[S_FLAT] + s[S_SPREAD] * q[Q_TRAVELLED]) / max(facing, 0.1)
     height = surface.least_height(w, q)
     shade = 0.25 + 0.75 * facing
     return shade * min(max(least * height / max(pixel, 1e-12) - 0.25, 0.05), 1.0)

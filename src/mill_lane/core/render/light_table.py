@@ -12,10 +12,11 @@ from mill_lane.core.image.srgb import LUMA
 from mill_lane.core.render import sky as skies
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import NUMBERS
+from mill_lane.core.render.emissive_texture import Patches, brightness_map, cut
 from mill_lane.core.render.lights import FAR
-from mill_lane.core.render.texture import Textures, mean_of
+from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.world import Lights
-from mill_lane.core.scene.model import Environment, Light, Scene
+from mill_lane.core.scene.model import Environment, Light
 
 BANDS = 128  # of a gradient sky, by height
 SKY_SHARE = 0.3  # of the light rays go to the sky at most where there are other lights
@@ -33,7 +34,9 @@ class Gathering:
         self.names: list[str] = []
         self.areas: list[F64] = []
         self.slots: list[NDArray[np.int64]] = []
-        self.triangles = 0
+        self.ranges: list[NDArray[np.int64]] = []
+        self.halves: list[F64] = []
+        self.triangles = self.half_count = 0
 
     def add(self, row: F64, power: float, name: str) -> int:
         """Put a lamp into the table; returns its number."""
@@ -43,26 +46,29 @@ class Gathering:
         self.names.append(name)
         return len(self.rows) - 1
 
-    def add_triangles(self, slots: NDArray[np.int64], area: F64) -> tuple[int, int]:
-        """Keep the triangles of an emissive mesh with their running share of its area."""
+    def add_triangles(
+        self, slots: NDArray[np.int64], share: F64, patches: Patches | None
+    ) -> tuple[int, int]:
+        """Keep the triangles of an emissive mesh with their running share of its light."""
         first = self.triangles
-        running = np.cumsum(area)
+        running = np.cumsum(share)
         self.areas.append(running / running[-1])
         self.slots.append(slots)
+        ranges = np.zeros((len(slots), 2), np.int64)
+        if patches is not None:
+            ranges = patches.ranges + np.array([self.half_count, 0])
+            self.halves.append(patches.halves)
+            self.half_count += len(patches.halves)
+        self.ranges.append(ranges)
         self.triangles += len(slots)
         return first, len(slots)
 
 
 def gather_lights(
-    scene: Scene,
+    loaded: Loaded,
     matrices: F64,
     instances: NDArray[np.int64],
     to_world: F64,
-    leaves: NDArray[np.float32],
-    leaf_counts: Mapping[int, int],
-    factors: F64,
-    slots: NDArray[np.int64],
-    textures: Textures,
     radius: float,
     scales: Mapping[str, float] | None = None,
     place_names: tuple[str, ...] = (),
@@ -70,11 +76,13 @@ def gather_lights(
 ) -> Lights:
     """The light table of a posed scene; the emissive instances receive their light's number.
 
-    A lamp is picked in proportion to its power: 4 pi I for a point, area x pi x radiance for a
-    emissive mesh, and for what comes from outside the power through a disc of `radius` round the
-    scene, the sky capped at a share. `leaf_counts` tells how many leaves the mesh that starts at a
-    block has; `scales` makes lamps by name weaker, stronger, or switches them off with 0.
+    A lamp is picked in proportion to its power: 4 pi I for a point, area x pi x mean radiance for
+    an emissive mesh, and for what comes from outside the power through a disc of `radius` (metres)
+    round the scene, the sky capped at a share. `matrices` are those of the nodes, (N, 4, 4);
+    `to_world` those of the instances, (P, 12); `scales` makes lamps by name weaker, stronger, or
+    switches them off with 0.
     """
+    scene, factors = loaded.scene, loaded.factors
     g = Gathering(scales or {})
     luma = np.array(LUMA)
     for node, index in scene.placed_lights:
@@ -88,18 +96,8 @@ def gather_lights(
         material = int(instances[i, s.P_MATERIAL])
         emission = float(factors[material, s.M_EMIT_R : s.M_EMIT_R + 3] @ luma)
         if emission > 0:
-            emission *= mean_of(textures, int(slots[material, s.EMISSION]))
-            _add_mesh(
-                g,
-                instances,
-                i,
-                to_world[i],
-                leaves,
-                leaf_counts,
-                factors[material],
-                emission,
-                place_names,
-            )
+            name = place_names[i] if place_names else f"place {i}"
+            _add_mesh(g, loaded, instances, i, to_world[i], emission, name)
     environment = environment or scene.environment or Environment()
     sky, pixels, by_row, by_column, mean = _sky(environment)
     sun = _sun(environment)
@@ -125,6 +123,8 @@ def gather_lights(
         running=np.cumsum(chance) if len(chance) else none,
         areas=np.concatenate(g.areas) if g.areas else none,
         slots=np.concatenate(g.slots) if g.slots else np.zeros(1, np.int64),
+        ranges=np.concatenate(g.ranges) if g.ranges else np.zeros((1, 2), np.int64),
+        halves=np.concatenate(g.halves) if g.halves else np.zeros((1, 2)),
         names=tuple(g.names),
         sky=sky,
         sky_rows=by_row,
@@ -149,20 +149,18 @@ def _punctual(light: Light, m: F64) -> F64:
 
 def _add_mesh(
     g: Gathering,
+    loaded: Loaded,
     instances: NDArray[np.int64],
     i: int,
     to_world: F64,
-    leaves: NDArray[np.float32],
-    leaf_counts: Mapping[int, int],
-    factors: F64,
     emission: float,
-    names: tuple[str, ...],
+    name: str,
 ) -> None:
-    first = int(instances[i, s.P_LEAF])
-    part = leaves[first : first + leaf_counts[first]]
-    numbers = part[:, NUMBERS:].view(np.int32)  # (B, 8)
+    first, material = int(instances[i, s.P_LEAF]), int(instances[i, s.P_MATERIAL])
+    leaves = loaded.leaves[first : first + loaded.leaf_counts[first]]
+    numbers = leaves[:, NUMBERS:].view(np.int32)  # (B, 8)
     at, lane = np.nonzero(numbers >= 0)
-    corners = part[:, :72].reshape(-1, 3, 3, 8)[at, :, :, lane].astype(float)  # (T, corner, axis)
+    corners = leaves[:, :72].reshape(-1, 3, 3, 8)[at, :, :, lane].astype(float)  # (T, corner, axis)
     m = to_world.reshape(3, 4)
     corners = corners @ m[:, :3].T + m[:, 3]
     e1, e2 = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
@@ -170,21 +168,41 @@ def _add_mesh(
     keep = area > 0
     if not keep.any():
         return
-    row = np.zeros(s.LAMP_COLUMNS)
-    row[s.L_KIND] = s.MESH
-    low, high = corners.min((0, 1)), corners.max((0, 1))
-    row[s.L_X : s.L_Z + 1], row[s.L_RADIUS] = (
-        (low + high) / 2,
-        float(np.linalg.norm(high - low)) / 2,
-    )
-    row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_INSTANCE] = emission, factors[s.M_TWO_SIDED], i
-    row[s.L_AREA] = float(area.sum()) * math.copysign(1.0, float(np.linalg.det(m[:, :3])))
     slots = (first + at[keep]) * 8 + lane[keep]
-    row[s.L_FIRST], row[s.L_COUNT] = g.add_triangles(slots.astype(np.int64), area[keep])
-    sides = 2.0 if factors[s.M_TWO_SIDED] > 0 else 1.0
-    instances[i, s.P_LAMP] = g.add(
-        row, abs(row[s.L_AREA]) * math.pi * emission * sides, names[i] if names else f"place {i}"
-    )
+    corners, area = corners[keep], area[keep]
+    low, high, share = corners.min((0, 1)), corners.max((0, 1)), area
+    patches = None
+    use = loaded.transforms[material, s.EMISSION]
+    uv_at = int(instances[i, s.P_UV_SECOND if use[s.U_SET] > 0 else s.P_UV])
+    index = int(loaded.slots[material, s.EMISSION])
+    if index >= 0:
+        if uv_at < 0:  # all of it lies at the texture's corner
+            uvs = np.zeros((len(area), 3, 2))
+        else:
+            start = int(instances[i, s.P_TRIANGLE])
+            vertices = loaded.triangles[start + numbers[at, lane][keep].astype(np.int64)]
+            uvs = loaded.uvs[uv_at + vertices.astype(np.int64)].astype(float)
+        rgb = loaded.factors[material, s.M_EMIT_R : s.M_EMIT_R + 3]
+        key = (index, *rgb.tolist())
+        if key not in loaded.brightness:
+            loaded.brightness[key] = brightness_map(loaded.textures, index, rgb)
+        row = loaded.textures.table[index]
+        wraps = (int(row[s.T_WRAP_U]), int(row[s.T_WRAP_V]))
+        patches = cut(loaded.brightness[key], uvs, corners, area, use, wraps)
+        if patches is None:
+            return
+        (low, high), share, emission = patches.box, patches.share, patches.mean
+    row = np.zeros(s.LAMP_COLUMNS)
+    row[s.L_KIND], row[s.L_PATCHED] = s.MESH, float(patches is not None)
+    row[s.L_X : s.L_Z + 1] = (low + high) / 2
+    row[s.L_RADIUS] = float(np.linalg.norm(high - low)) / 2
+    two_sided = loaded.factors[material, s.M_TWO_SIDED]
+    row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_INSTANCE] = emission, two_sided, i
+    row[s.L_AREA] = float(area.sum()) * math.copysign(1.0, float(np.linalg.det(m[:, :3])))
+    row[s.L_FIRST], row[s.L_COUNT] = g.add_triangles(slots.astype(np.int64), share, patches)
+    sides = 2.0 if two_sided > 0 else 1.0
+    power = abs(row[s.L_AREA]) * math.pi * emission * sides
+    instances[i, s.P_LAMP] = g.add(row, power, name)
 
 
 def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
@@ -199,6 +217,8 @@ def _sky(e: Environment) -> tuple[F64, NDArray[np.float32], F64, F64, float]:
         level = day.level(math.radians(e.sun_elevation))
         pixels = skies.clear_sky(math.radians(e.sun_elevation), math.radians(e.sun_azimuth))
         pixels = pixels * np.float32(e.strength * day.sky / level)
+    if e.key is not None:
+        pixels = skies.even_with_key(e.horizon, e.key)
     if pixels is not None:
         gradient[9] = 1.0
         pixels = np.ascontiguousarray(pixels, np.float32)

@@ -13,10 +13,10 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.materials import factors_of
+from mill_lane.core.render.mesh_lights import half_density, sample_mesh, search
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.surface import corner_and_edges, corner_numbers, emitted, factors_of
-from mill_lane.core.render.traverse import moving_matrices
-from mill_lane.core.render.vectors import f32_at, f64_at, i64_at
+from mill_lane.core.render.vectors import f32_at, f64_at
 
 PI = math.pi
 FAR = 1e12
@@ -72,19 +72,6 @@ def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
 
 
 @lean
-def _search(running: Any, n: int, skip: int, u: float) -> int:
-    """The first of n indices whose running sum is above u, the first `skip` entries left out."""
-    low, high = np.int64(0), n - 1
-    while low < high:
-        middle = (low + high) // 2
-        if running[middle + skip] > u:
-            high = middle
-        else:
-            low = middle + 1
-    return low
-
-
-@lean
 def sky_density(w: Any, x: float, y: float, z: float) -> float:
     """The density over solid angle with which the sky is sampled, once it has been picked."""
     height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
@@ -108,10 +95,10 @@ def sky_density(w: Any, x: float, y: float, z: float) -> float:
 def _sample_sky(w: Any, a: float, b: float) -> Any:
     height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
     rows = f64_at(w[W_SKY_ROWS])
-    j = _search(rows, height, 1, a)
+    j = search(rows, height, 1, a)
     columns = f64_at(w[W_SKY_COLUMNS] + 8 * j * (width + 1))
     fa = (a - rows[j]) / max(rows[j + 1] - rows[j], 1e-300)
-    i = _search(columns, width, 1, b)
+    i = search(columns, width, 1, b)
     fb = (b - columns[i]) / max(columns[i + 1] - columns[i], 1e-300)
     top, bottom = math.cos(PI * j / height), math.cos(PI * (j + 1) / height)
     y = top + (bottom - top) * min(max(fa, 0.0), 1.0)
@@ -219,7 +206,7 @@ def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
         part = q[Q_PER_LAMP + at]
         return at, part / total, min(left / part, 0.9999999)
     running = f64_at(w[W_LAMP_RUNNING])
-    i = _search(running, n, 0, u)
+    i = search(running, n, 0, u)
     before = running[i - 1] if i > 0 else 0.0
     chance = lamp_row(w, i)[L_CHANCE]
     if chance <= 0:
@@ -266,7 +253,7 @@ def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b:
         q[Q_LCHANCE] = chance / (2 * PI * (1.0 - row[L_OUTER]))
         return True
     if kind == MESH:
-        return _sample_mesh(w, q, row, chance, pick, a, b)
+        return sample_mesh(w, q, row, chance, pick, a, b)
     x, y, z = row[L_X] - q[Q_AX], row[L_Y] - q[Q_AY], row[L_Z] - q[Q_AZ]
     d2 = x * x + y * y + z * z
     d = math.sqrt(d2)
@@ -287,75 +274,15 @@ def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b:
 
 
 @lean
-def _sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, b: float) -> bool:
-    """A point spread evenly over the area of a glowing mesh."""
-    first, count = np.int64(row[L_FIRST]), np.int64(row[L_COUNT])
-    slot = i64_at(w[W_LAMP_SLOTS])[
-        first + _search(f64_at(w[W_LAMP_AREAS] + 8 * first), count, 0, pick)
-    ]
-    where = np.int64(row[L_INSTANCE])
-    at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * where)
-    if at[P_MOVE] >= 0:
-        moving_matrices(w, q, at[P_MOVE])
-        m, i = q, Q_MATRIX + 12
-    else:
-        m, i = f64_at(w[W_TO_WORLD]), where * 12
-    (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = corner_and_edges(w, slot)
-    root = math.sqrt(a)
-    u, v = root * (1 - b), root * b
-    lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
-    x = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3] - q[Q_AX]
-    y = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7] - q[Q_AY]
-    z = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11] - q[Q_AZ]
-    ax, ay, az = (
-        m[i] * e1x + m[i + 1] * e1y + m[i + 2] * e1z,
-        m[i + 4] * e1x + m[i + 5] * e1y + m[i + 6] * e1z,
-        m[i + 8] * e1x + m[i + 9] * e1y + m[i + 10] * e1z,
-    )
-    bx, by, bz = (
-        m[i] * e2x + m[i + 1] * e2y + m[i + 2] * e2z,
-        m[i + 4] * e2x + m[i + 5] * e2y + m[i + 6] * e2z,
-        m[i + 8] * e2x + m[i + 9] * e2y + m[i + 10] * e2z,
-    )
-    nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-    # A mirrored placement turns the corners' order round; the lamp's area carries its sign.
-    front = -(nx * x + ny * y + nz * z) * (1.0 if row[L_AREA] > 0 else -1.0)
-    if front <= 0 and row[L_TWO_SIDED] <= 0:
-        return False
-    d2 = x * x + y * y + z * z
-    d = math.sqrt(d2)
-    length = math.sqrt(nx * nx + ny * ny + nz * nz)
-    if d < 1e-9 or length <= 0:
-        return False
-    facing = abs(front) / (length * d)
-    if facing < 1e-9:
-        return False
-    material = at[P_MATERIAL]
-    # The event's place on its texture makes way for a moment.
-    u_, v_, level = q[Q_U], q[Q_V], q[Q_LEVEL]
-    q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
-    if at[P_UV] >= 0:
-        k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], slot)
-        uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
-        c = 1 - u - v
-        q[Q_U] = c * uvs[2 * k0] + u * uvs[2 * k1] + v * uvs[2 * k2]
-        q[Q_V] = c * uvs[2 * k0 + 1] + u * uvs[2 * k1 + 1] + v * uvs[2 * k2 + 1]
-    r, g, bl = emitted(w, q, material)
-    q[Q_U], q[Q_V], q[Q_LEVEL] = u_, v_, level
-    scale = row[L_SCALE]
-    q[Q_LX], q[Q_LY], q[Q_LZ], q[Q_LDIST] = x / d, y / d, z / d, d
-    q[Q_LR], q[Q_LG], q[Q_LB] = r * scale, g * scale, bl * scale
-    q[Q_LCHANCE] = chance * d2 / (abs(row[L_AREA]) * facing)
-    return r + g + bl > 0
-
-
-@lean
 def found_density(w: Any, s: Any, q: Any, lamp: int, distance: float, facing: float) -> float:
     """The density over solid angle with which a glowing mesh found by chance could have been aimed
     at.
     """
     row = lamp_row(w, lamp)
-    return lamp_chance(w, s, q, lamp) * distance * distance / max(abs(row[L_AREA]) * facing, 1e-12)
+    per_area = 1.0 / max(abs(row[L_AREA]), 1e-300)
+    if row[L_PATCHED] > 0:
+        per_area = half_density(w, q, row)
+    return lamp_chance(w, s, q, lamp) * distance * distance * per_area / max(facing, 1e-9)
 
 
 @inner

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ from mill_lane.core.render.sizes import loading_order, srgb_images
 from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
 from mill_lane.core.scene.model import Material, Part, Scene, Texture
 
+NO_MATERIAL = Material(base_color=(0.5, 0.5, 0.5, 1.0), metallic=0.0)  # for what wears nothing
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
 ALONE = 0.5  # a mesh with more than this share of the triangles is built by all threads together
 
@@ -33,8 +34,9 @@ ALONE = 0.5  # a mesh with more than this share of the triangles is built by all
 class Loaded:
     """A scene in memory, without a pose: everything that does not depend on the frame.
 
-    `parts` is int64 (P, 5): first node, first block, first triangle, first vertex, first UV or -1;
-    `bounds` float64 (P, 6).  `held` are the bytes of the arrays by kind, as they are.
+    `parts` is int64 (P, 7): first node, first block, first triangle, first vertex, then first UV,
+    UV of the second set and colour, or -1; `bounds` float64 (P, 6).  `held` are the bytes of the
+    arrays by kind, as they are; `brightness` keeps the maps of emissive textures once made.
     """
 
     scene: Scene
@@ -43,6 +45,7 @@ class Loaded:
     triangles: NDArray[np.uint32]
     normals: NDArray[np.float32]
     uvs: NDArray[np.float32]
+    colors: NDArray[np.float32]
     parts: NDArray[np.int64]
     leaf_counts: dict[int, int]
     bounds: NDArray[np.float64]
@@ -52,6 +55,9 @@ class Loaded:
     textures: Textures
     mesh_parts: dict[tuple[int, int], int]
     held: dict[str, int]
+    time: float = 0.0
+    threads: int = 1
+    brightness: dict[tuple[float, ...], NDArray[np.float64]] = field(default_factory=dict)
 
 
 def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
@@ -62,7 +68,7 @@ def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
     ]
 
 
-def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
+def load(scene: Scene, threads: int, progress: Progress = silent, time: float = 0.0) -> Loaded:
     """Read geometry and textures into the flat arrays that kernels use.
 
     Parameters
@@ -72,6 +78,8 @@ def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
         That build acceleration structures and decode pictures.
     progress : callable
         Told how far it is, from 0 to 1, and may stop it.
+    time : float
+        Seconds, of the vertices that move among themselves.
 
     Returns
     -------
@@ -85,43 +93,75 @@ def load(scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
     MemoryError
         When memory is full.
     """
-    geometry = _geometry(scene, threads, part(progress, 0.0, 0.45))
+    geometry = _geometry(scene, threads, part(progress, 0.0, 0.45), time)
     textures, index = _textures(scene, threads, part(progress, 0.45, 1.0))
     held = {
-        "geometry": sum(geometry[k].nbytes for k in ("triangles", "normals", "uvs")),
+        "geometry": sum(geometry[k].nbytes for k in ("triangles", "normals", "uvs", "colors")),
         "acceleration": geometry["nodes"].nbytes + geometry["leaves"].nbytes,
         "textures": textures.narrow.nbytes + textures.wide.nbytes,
     }
-    materials: dict[str, Any] = _materials(scene, index)
-    return Loaded(scene=scene, textures=textures, held=held, **geometry, **materials)
+    materials: dict[str, Any] = _materials(scene, index, textures)
+    return Loaded(
+        scene=scene,
+        textures=textures,
+        held=held,
+        time=time,
+        threads=threads,
+        **geometry,
+        **materials,
+    )
 
 
-def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
+def retextured(loaded: Loaded, scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
+    """The same geometry with the pictures and materials of another edition of the scene."""
+    textures, index = _textures(scene, threads, progress)
+    held = loaded.held | {"textures": textures.narrow.nbytes + textures.wide.nbytes}
+    materials: dict[str, Any] = _materials(scene, index, textures)
+    return replace(loaded, scene=scene, textures=textures, held=held, brightness={}, **materials)
+
+
+def at_time(loaded: Loaded, time: float) -> Loaded:
+    """The same scene with its vertices at another time, in seconds; itself where none move."""
+    if time == loaded.time or not any(p.load_at for _, _, p in drawn_parts(loaded.scene)):
+        return loaded
+    return replace(loaded, time=time, **_geometry(loaded.scene, loaded.threads, silent, time))
+
+
+def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> dict[str, Any]:
     parts = drawn_parts(scene)
     vertices = sum(p.vertices for _, _, p in parts)
     corners = sum(p.triangles for _, _, p in parts)
-    with_uvs = sum(p.vertices for _, _, p in parts if p.has_uvs)
+    with_uvs = sum(p.vertices * (p.has_uvs + p.has_second_uvs) for _, _, p in parts)
+    coloured = sum(p.vertices for _, _, p in parts if p.has_colors)
     normals, uvs = np.empty((vertices, 3), np.float32), np.empty((with_uvs, 2), np.float32)
+    colors = np.empty((coloured, 4), np.float32)
     triangles = np.empty((corners, 3), np.uint32)
-    table = np.full((len(parts), 5), -1, np.int64)
+    table = np.full((len(parts), 7), -1, np.int64)
     bounds = np.zeros((len(parts), 6))
-    at_vertex = at_uv = at_triangle = 0
+    at_vertex = at_triangle = at_uv = at_color = 0
     for i, (_, _, p) in enumerate(parts):
-        table[i] = 0, 0, at_triangle, at_vertex, at_uv if p.has_uvs else -1
+        table[i, :4] = 0, 0, at_triangle, at_vertex
         at_vertex, at_triangle = at_vertex + p.vertices, at_triangle + p.triangles
-        at_uv += p.vertices if p.has_uvs else 0
+        for column, there in ((4, p.has_uvs), (5, p.has_second_uvs)):
+            if there:
+                table[i, column], at_uv = at_uv, at_uv + p.vertices
+        if p.has_colors:
+            table[i, 6], at_color = at_color, at_color + p.vertices
 
     def read(i: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         mesh, _, p = parts[i]
-        g = p.load()
+        g = p.load() if p.load_at is None else p.load_at(time)
         if len(g.positions) != p.vertices or len(g.triangles) != p.triangles:
             raise MillError(
                 f"The mesh “{scene.meshes[mesh].name}” changed while it was read.", "Open it again."
             )
-        _, _, t, v, u = (int(x) for x in table[i])
+        _, _, t, v, u, u2, k = (int(x) for x in table[i])
         normals[v : v + p.vertices] = g.normals
-        if g.uvs is not None:
-            uvs[u : u + p.vertices] = np.nan_to_num(g.uvs)
+        for at, laid in ((u, g.uvs), (u2, g.second_uvs)):
+            if at >= 0:
+                uvs[at : at + p.vertices] = 0.0 if laid is None else np.nan_to_num(laid)
+        if k >= 0:
+            colors[k : k + p.vertices] = 1.0 if g.colors is None else np.nan_to_num(g.colors)
         triangles[t : t + p.triangles] = g.triangles
         bounds[i, :3], bounds[i, 3:] = g.positions.min(0), g.positions.max(0)
         together = threads if p.triangles > ALONE * corners else 1
@@ -142,6 +182,7 @@ def _geometry(scene: Scene, threads: int, progress: Progress) -> dict[str, Any]:
         "triangles": triangles,
         "normals": normals,
         "uvs": uvs,
+        "colors": colors,
         "parts": table,
         "bounds": bounds,
         "mesh_parts": {(m, i): k for k, (m, i, _) in enumerate(parts)},
@@ -227,11 +268,11 @@ def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures,
     }
 
 
-def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
-    materials = [*scene.materials, Material(metallic=0.0)]  # the last one is for parts without any
+def _materials(scene: Scene, index: dict[int, int], textures: Textures) -> dict[str, NDArray[Any]]:
+    materials = [*scene.materials, NO_MATERIAL]  # the last one is for parts without any
     factors = np.zeros((len(materials), s.FACTORS))
     slots = np.full((len(materials), s.TEXTURE_SLOTS), -1, np.int64)
-    transforms = np.zeros((len(materials), s.TEXTURE_SLOTS, 6))
+    transforms = np.zeros((len(materials), s.TEXTURE_SLOTS, s.USE_COLUMNS))
     for i, m in enumerate(materials):
         factors[i] = _factors(m)
         uses = (
@@ -242,6 +283,11 @@ def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
             m.transmission_texture,
             m.clearcoat_texture,
             m.clearcoat_roughness_texture,
+            m.specular_texture,
+            m.specular_color_texture,
+            m.sheen_color_texture,
+            m.sheen_roughness_texture,
+            m.anisotropy_texture,
         )
         for k, use in enumerate(uses):
             if use is not None and use.texture in index:
@@ -250,7 +296,10 @@ def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
                 # KHR_texture_transform: scale, then rotate counter-clockwise in a picture whose V
                 # runs down, then move.
                 x, y = use.scale
-                transforms[i, k] = (
+                size = textures.table[slots[i, k], s.T_WIDTH : s.T_HEIGHT + 1].prod()
+                transforms[i, k, s.U_LEVEL] = 0.5 * math.log2(float(size) * max(abs(x * y), 1e-12))
+                transforms[i, k, s.U_SET] = float(use.uv_set > 0)
+                transforms[i, k, :6] = (
                     x * cosine,
                     y * sine,
                     use.offset[0],
@@ -258,7 +307,7 @@ def _materials(scene: Scene, index: dict[int, int]) -> dict[str, NDArray[Any]]:
                     y * cosine,
                     use.offset[1],
                 )
-        factors[i, s.M_TEXTURED] = float((slots[i] >= 0).any())
+        factors[i, s.M_TEXTURED] = float((slots[i] >= 0).any() or m.anisotropy > 0)
         if m.normal_texture:
             factors[i, s.M_NORMAL_SCALE] = m.normal_texture.strength
     return {"factors": factors, "slots": slots, "transforms": transforms}
@@ -288,4 +337,11 @@ def _factors(m: Material) -> list[float]:
         m.clearcoat,
         m.clearcoat_roughness,
         0.0,
+        m.specular,
+        *m.specular_color,
+        *m.sheen_color,
+        m.sheen_roughness,
+        m.anisotropy,
+        m.anisotropy_rotation,
+        float(m.layered),
     ]

@@ -12,8 +12,9 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import bsdf, surface
+from mill_lane.core.render import bsdf, materials
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.microfacet import schlick
 from mill_lane.core.render.slots import *
 
 EVENT = 8  # pairs of dimensions used by each event along a path
@@ -109,16 +110,17 @@ def straight_on(w: Any, s: Any, q: Any) -> Any:
     """
     cover = q[Q_COVER]
     material = np.int64(q[Q_MATERIAL])
-    f = surface.factors_of(w, material)
+    f = materials.factors_of(w, material)
     clear = 0.0
     if f[M_TRANSMIT] > 0 and cover > 0:
-        surface.read_material(w, q)
+        materials.read_material(w, q)
         if (f[M_THICK] <= 0 or s[S_REFRACTION] <= 0) and bsdf.is_smooth(q):
             d = abs(q[Q_NX] * q[Q_DX] + q[Q_NY] * q[Q_DY] + q[Q_NZ] * q[Q_DZ])
             clear = (
                 q[Q_CLEAR]
-                * (1.0 - bsdf.fresnel(d, q[Q_ETA]))
-                * (1.0 - q[Q_COAT] * bsdf.schlick(0.04, d))
+                * (1.0 - bsdf.dielectric(q, d, True)[3])
+                * (1.0 - q[Q_COAT] * schlick(0.04, d))
+                * bsdf.under_sheen(q, d)
             )
     return (
         1.0 - cover + cover * clear * q[Q_BR],

@@ -82,6 +82,16 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_U,
     Q_V,
     Q_LEVEL,
+    Q_U_SECOND,
+    Q_V_SECOND,
+    Q_LEVEL_SECOND,
+    Q_TINT_R,
+    Q_TINT_G,
+    Q_TINT_B,
+    Q_TINT_A,
+    Q_TANGENT_X,
+    Q_TANGENT_Y,
+    Q_TANGENT_Z,
     Q_RAY_EPSILON,
     Q_BR,
     Q_BG,
@@ -93,6 +103,22 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_COAT,
     Q_COAT_ALPHA,
     Q_ETA,
+    # Only where the material has any of it: the specular share (below 0: plain dielectric) and
+    # tint; sheen, its largest channel (0: none) and table; GGX's alpha along the tangent (0: as
+    # across), and the tangent in the frame of the normal.
+    Q_SPECULAR,
+    Q_SPECULAR_R,
+    Q_SPECULAR_G,
+    Q_SPECULAR_B,
+    Q_SHEEN_R,
+    Q_SHEEN_G,
+    Q_SHEEN_B,
+    Q_SHEEN_MOST,
+    Q_SHEEN_ALPHA,
+    Q_SHEEN_TABLE,
+    Q_ALONG,
+    Q_TURN_COSINE,
+    Q_TURN_SINE,
     Q_MEDIUM,
     # Where lamps were looked for last, for the density of finding one by chance.
     Q_AX,
@@ -106,7 +132,7 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_AIM_T,
     # What a lobe gave: red, green, blue and density of each of four.
     Q_LOBES,
-) = range(75)
+) = range(98)
 # A lamp that was picked: direction, distance, light, density, number, and whether it has no size.
 Q_LX = Q_LOBES + 16
 (Q_LY, Q_LZ, Q_LDIST, Q_LR, Q_LG, Q_LB, Q_LCHANCE, Q_LNUMBER, Q_LDELTA) = range(Q_LX + 1, Q_LX + 10)
@@ -135,7 +161,7 @@ Q_SAVED_COUNT = Q_LOBES - Q_TR
 Q_SAMPLE = Q_SAVED + Q_SAVED_COUNT  # luminance of the sample, and of the one before it
 Q_ASIDE = Q_SAMPLE + 4  # the event while a shadow ray looks at panes
 Q_ASIDE_COUNT = Q_AX - Q_EVENT
-PATH_FIXED = 320
+PATH_FIXED = 392
 assert Q_RECORDED < Q_FEATURES + FEATURES
 assert Q_ASIDE + Q_ASIDE_COUNT <= PATH_FIXED, "a path's fixed part does not fit its scratch"
 # Behind that: two stacks of the traversal (uint64), eight lanes, then what depends on the number of

@@ -13,7 +13,8 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import NODE, build_boxes
 from mill_lane.core.render.light_table import gather_lights
-from mill_lane.core.render.load import Loaded
+from mill_lane.core.render.load import Loaded, at_time
+from mill_lane.core.render.sheen import albedo_table
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Environment, Scene
 from mill_lane.core.scene.pose import node_matrix, world_matrices
@@ -49,6 +50,7 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     -------
     World
     """
+    loaded = at_time(loaded, time)
     scene, shot = loaded.scene, shot or Shot()
     matrices = world_matrices(scene, time)
     moving_scene = any(n.channels for n in scene.nodes)
@@ -100,19 +102,16 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     instances = np.array(rows, np.int64).reshape(-1, s.INSTANCE_COLUMNS)
     world_rows = np.ascontiguousarray(to_world)
     top, radius = np.zeros((1, NODE), np.float32), 1.0
+    cloth = (loaded.factors[:, s.M_SHEEN_R : s.M_SHEEN_B + 1] > 0).any()
+    sheen = albedo_table() if cloth else np.zeros((1, 1))
     if rows:
         top = build_boxes(low, high)
         radius = float(np.linalg.norm(high.max(0) - low.min(0))) / 2
     lights = gather_lights(
-        scene,
+        loaded,
         matrices,
         instances,
         world_rows,
-        loaded.leaves,
-        loaded.leaf_counts,
-        loaded.factors,
-        loaded.slots,
-        loaded.textures,
         radius,
         shot.scales,
         tuple(names),
@@ -135,6 +134,8 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         instances=instances,
         normals=loaded.normals,
         uvs=loaded.uvs,
+        colors=loaded.colors,
+        sheen=sheen,
         triangles=loaded.triangles,
         factors=loaded.factors,
         slots=loaded.slots,
@@ -169,7 +170,7 @@ def placed_boxes(
 
 def camera_track(
     scene: Scene, time: float, shutter: float, width: int, height: int, camera: str | None = None
-) -> tuple[NDArray[np.float64], float]:
+) -> tuple[NDArray[np.float64], float, float]:
     """Follow the camera over the shutter, and to the next frame.
 
     Parameters
@@ -187,7 +188,9 @@ def camera_track(
     track : array of float64, (CAMERA_KEYS + 1, 12)
         A row is position, direction to the picture's middle, to its right edge, to its top edge.
     angle : float
-        Of a pixel, radians.
+        Of a pixel, radians; 0 for an orthographic camera.
+    width_of_pixel : float
+        Metres, for an orthographic camera; 0 for any other.
 
     Raises
     ------
@@ -200,7 +203,9 @@ def camera_track(
         raise MillError(
             f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
         ) from e
-    t = math.tan(scene.cameras[scene.nodes[node].camera].yfov / 2)
+    own = scene.cameras[scene.nodes[node].camera]
+    flat = own.half_height is not None
+    t = own.half_height if own.half_height is not None else math.tan(own.yfov / 2)
     rows = []
     for at in [time + shutter * k / (s.CAMERA_KEYS - 1) for k in range(s.CAMERA_KEYS)] + [
         time + 1.0 / scene.frame_rate
@@ -212,4 +217,5 @@ def camera_track(
                 [m[:3, 3], -axes[:, 2], axes[:, 0] * (t * width / height), axes[:, 1] * t]
             )
         )
-    return np.concatenate(rows), 2 * t / height
+    pixel = 2 * t / height
+    return np.concatenate(rows), 0.0 if flat else pixel, pixel if flat else 0.0

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import bsdf, media, surface
+from mill_lane.core.render import bsdf, materials, media, microfacet
 from mill_lane.core.render.jit import lean
 from mill_lane.core.render.path import (
     CAUSTIC_ALPHA,
@@ -24,7 +24,7 @@ PI = math.pi
 def direction_to_world(q: Any, x: float, y: float, z: float) -> None:
     """Turn a direction of the shading frame into the world, and aim the path along it."""
     nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
-    (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
+    (sx, sy, sz), (tx, ty, tz) = microfacet.frame(nx, ny, nz)
     q[Q_DX], q[Q_DY], q[Q_DZ] = (
         x * sx + y * tx + z * nx,
         x * sy + y * ty + z * ny,
@@ -54,7 +54,7 @@ def scatter(
     if event == PARTICLE:
         g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
         cosine = media.sample_phase(g, a)
-        (sx, sy, sz), (tx, ty, tz) = bsdf.frame(q[Q_DX], q[Q_DY], q[Q_DZ])
+        (sx, sy, sz), (tx, ty, tz) = microfacet.frame(q[Q_DX], q[Q_DY], q[Q_DZ])
         sine = math.sqrt(max(0.0, 1 - cosine * cosine))
         x, y = sine * math.cos(2 * PI * b), sine * math.sin(2 * PI * b)
         q[Q_DX], q[Q_DY], q[Q_DZ] = (
@@ -74,7 +74,7 @@ def scatter(
         q[Q_LAST_KIND] = R_VOLUME
         return True
     dx, dy, dz, nx, ny, nz = q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_NX], q[Q_NY], q[Q_NZ]
-    (sx, sy, sz), (tx, ty, tz) = bsdf.frame(nx, ny, nz)
+    (sx, sy, sz), (tx, ty, tz) = microfacet.frame(nx, ny, nz)
     vx, vy, vz = (
         -(dx * sx + dy * sy + dz * sz),
         -(dx * tx + dy * ty + dz * tz),
@@ -120,7 +120,7 @@ def scatter(
     if lobe == 3:
         q[Q_COUNT_THROUGH] += 1.0
         if not thin:
-            f = surface.factors_of(w, np.int64(q[Q_MATERIAL]))
+            f = materials.factors_of(w, np.int64(q[Q_MATERIAL]))
             entering = q[Q_FRONT] > 0
             q[Q_ABSORB_R] = f[M_ABSORB_R] if entering else 0.0
             q[Q_ABSORB_G] = f[M_ABSORB_G] if entering else 0.0

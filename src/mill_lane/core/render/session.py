@@ -77,8 +77,9 @@ class Session:
         time = scene.seconds(self.frame)
         self.world: World = pose(self.loaded, time, shot_of(r, self.preview, scene, self.sky))
         self.profiled = self.profiled or "work" in r.layers
+        camera = self.camera or r.camera or None
         self.settings = settings_of(
-            r, self.bounds, scene, time, self.camera, self.preview, self.profiled
+            r, self.bounds, scene, time, camera, self.preview, self.profiled
         )
         self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.light_count)
         self.boxes = tile_boxes(x1 - x0, y1 - y0, r.tile_size)

@@ -120,7 +120,7 @@ def settings_of(
     p = preview or Preview()
     out = np.zeros(s.SETTINGS)
     shutter = recipe.shutter / scene.frame_rate if p.motion else 0.0
-    track, spread = camera_track(scene, time, shutter, recipe.width, recipe.height, camera)
+    track, spread, flat = camera_track(scene, time, shutter, recipe.width, recipe.height, camera)
     out[s.S_CAMERA_TRACK :] = track
     node = scene.nodes[scene.camera_node(camera)]
     x0, y0, x1, y1 = region
@@ -160,11 +160,12 @@ def settings_of(
         s.S_FOG: p.fog,
         s.S_OCCLUSION_REACH: p.occlusion_reach,
         s.S_SPREAD: spread,
+        s.S_FLAT: flat,
         s.S_SHUTTER: shutter,
         s.S_AIM: 1.0,
         s.S_LIGHT_COUNT: "lights" in recipe.layers,
         s.S_LENS: lens_radius(scene.cameras[node.camera].yfov, recipe.f_stop)
-        if p.depth_of_field
+        if p.depth_of_field and not flat
         else 0.0,
         s.S_FOCUS: recipe.focus_distance,
         s.S_ONLY: 1.0 + s.COMPONENTS.index(p.only_component)

@@ -22,6 +22,8 @@ def no_lights() -> Lights:
         none,
         none,
         np.zeros(1, np.int64),
+        np.zeros((1, 2), np.int64),
+        np.zeros((1, 2)),
         (),
         np.zeros(10),
         np.zeros(2),
@@ -46,7 +48,8 @@ def mesh_world(
     nodes, leaves = build_mesh(positions, triangles, threads)
     one = np.eye(3, 4).reshape(1, 12)
     instances = np.zeros((1, s.INSTANCE_COLUMNS), np.int64)
-    instances[0, [s.P_UV, s.P_LAMP, s.P_MOVE, s.P_NEXT]] = -1
+    none = [s.P_UV, s.P_UV_SECOND, s.P_COLOR, s.P_LAMP, s.P_MOVE, s.P_NEXT]
+    instances[0, none] = -1
     instances[0, s.P_FLAGS] = s.PLAIN
     used = positions[triangles.reshape(-1)].astype(float)
     return World(
@@ -58,10 +61,12 @@ def mesh_world(
         instances=instances,
         normals=np.zeros((1, 3), np.float32),
         uvs=np.zeros((1, 2), np.float32),
+        colors=np.zeros((1, 4), np.float32),
+        sheen=np.zeros((1, 1)),
         triangles=triangles,
         factors=np.zeros((1, s.FACTORS)),
         slots=np.full((1, s.TEXTURE_SLOTS), -1, np.int64),
-        transforms=np.zeros((1, s.TEXTURE_SLOTS, 6)),
+        transforms=np.zeros((1, s.TEXTURE_SLOTS, s.USE_COLUMNS)),
         textures=Textures(
             np.zeros((1, 8), np.int64),
             np.zeros((1, 3), np.int64),

@@ -14,7 +14,9 @@ from mill_lane.core.scene.model import Image, Scene
 STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
 # Light 12, luminance and its square 8, samples 4, whether more are wanted 1.
 BEAUTY_BYTES = 25
+KEY_HEIGHT, KEY_WIDTH = 64, 128  # of the default light's picture
 NODE_BYTES, LEAF_BYTES = 256, 320
+SRGB_ROLES = ("base colour", "emission", "specular colour", "sheen colour")
 
 
 def sky_bytes(width: int, height: int, turned: bool = False) -> int:
@@ -60,7 +62,7 @@ def srgb_images(scene: Scene) -> set[int]:
         scene.textures[use.texture].image
         for m in scene.materials
         for role, use in m.uses()
-        if role in ("base colour", "emission")
+        if role in SRGB_ROLES
     }
 
 

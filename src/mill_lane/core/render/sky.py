@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import LUMA
+from mill_lane.core.render.sizes import KEY_HEIGHT, KEY_WIDTH
 
 HEIGHT, WIDTH = 128, 256
 SUN_RADIUS = math.radians(0.2665)  # of its disc, seen from the earth
@@ -169,3 +170,31 @@ def picture_table(
     rows, columns, _ = sampling_table(most, edges)
     share = (edges[:-1] - edges[1:]) / 2 / luma.shape[1]
     return rows, columns, float(luma.sum(1, dtype=np.float64) @ share)
+
+
+KEY_SHARPNESS = 20.0  # the key light falls to a half 15 degrees from its middle
+KEY_LIGHT = 0.65  # radiance that it gives a white surface turned towards it
+
+
+def even_with_key(even: tuple[float, float, float], key: tuple[float, float, float]) -> Any:
+    """An even sky with a soft bright place, longitude over latitude, linear light.
+
+    Parameters
+    ----------
+    even : tuple of float
+        Radiance everywhere, red, green, blue.
+    key : tuple of float
+        Unit vector towards the bright place.
+
+    Returns
+    -------
+    array of float32, (KEY_HEIGHT, KEY_WIDTH, 3)
+    """
+    theta = math.pi * (np.arange(KEY_HEIGHT) + 0.5)[:, None] / KEY_HEIGHT
+    phi = 2 * math.pi * (np.arange(KEY_WIDTH) + 0.5)[None] / KEY_WIDTH
+    x, y, z = np.sin(theta) * np.cos(phi), np.cos(theta) + 0 * phi, np.sin(theta) * np.sin(phi)
+    cosine = x * key[0] + y * key[1] + z * key[2]
+    # The lobe exp(k (cos - 1)) over the sphere comes to about 2 pi / k.
+    bright = KEY_LIGHT * math.pi * KEY_SHARPNESS / (2 * math.pi)
+    lobe = bright * np.exp(KEY_SHARPNESS * (cosine - 1.0))
+    return (np.array(even) + lobe[..., None]).astype(np.float32)

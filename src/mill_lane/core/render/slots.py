@@ -51,8 +51,12 @@ from mill_lane.core.render.path_slots import *
     W_SUN_LAMP,
     W_MATERIAL_COUNT,
     W_SIZES,
-) = range(39)
-WORLD_SLOTS = 39
+    W_COLORS,
+    W_SHEEN,
+    W_PATCHES,
+    W_PATCH_RANGES,
+) = range(43)
+WORLD_SLOTS = 43
 
 # Columns of `instances` (int64): where an instance's mesh begins, and what it wears.
 (
@@ -61,14 +65,16 @@ WORLD_SLOTS = 39
     P_TRIANGLE,
     P_VERTEX,
     P_UV,
+    P_UV_SECOND,
+    P_COLOR,
     P_MATERIAL,
     P_LAMP,
     P_FLAGS,
     P_MOVE,
     P_NEXT,
     P_OBJECT,
-) = range(11)
-INSTANCE_COLUMNS = 11
+) = range(13)
+INSTANCE_COLUMNS = 13
 SEE_THROUGH, HIDDEN, PLAIN = (
     1,
     2,
@@ -100,13 +106,41 @@ SEE_THROUGH, HIDDEN, PLAIN = (
     M_COAT,
     M_COAT_ROUGH,
     M_TEXTURED,
-) = range(23)
-FACTORS = 23
+    M_SPECULAR,
+    M_SPECULAR_R,
+    M_SPECULAR_G,
+    M_SPECULAR_B,
+    M_SHEEN_R,
+    M_SHEEN_G,
+    M_SHEEN_B,
+    M_SHEEN_ROUGH,
+    M_ANISOTROPY,
+    M_ANISOTROPY_TURN,
+    M_LAYERED,
+) = range(34)
+FACTORS = 34
 OPAQUE, MASK, BLEND = 0, 1, 2
 
 # Texture slots of a material.
-BASE, ROUGH, NORMAL, EMISSION, TRANSMISSION, COAT, COAT_ROUGH = range(7)
-TEXTURE_SLOTS = 7
+(
+    BASE,
+    ROUGH,
+    NORMAL,
+    EMISSION,
+    TRANSMISSION,
+    COAT,
+    COAT_ROUGH,
+    SPECULAR_SHARE,
+    SPECULAR_TINT,
+    SHEEN_TINT,
+    SHEEN_ROUGH,
+    ANISOTROPY,
+) = range(12)
+TEXTURE_SLOTS = 12
+# Numbers of a texture's use (float64): the rows of its UV transform, the mip level at which a texel
+# of it is one unit of UV wide, and which of the two UV sets it lies on.
+U_LEVEL, U_SET = 6, 7
+USE_COLUMNS = 8
 
 # Columns of the texture table (int64): `levels` is the first row of its mip levels in the table of
 # offsets.
@@ -136,8 +170,9 @@ TEXTURE_SLOTS = 7
     L_TWO_SIDED,
     L_CHANCE,
     L_SCALE,
-) = range(22)
-LAMP_COLUMNS = 22
+    L_PATCHED,
+) = range(23)
+LAMP_COLUMNS = 23
 POINT, SPOT, SUN, MESH, SKY = range(5)
 
 # Columns of `media` (float64).
@@ -188,8 +223,9 @@ MEDIUM_COLUMNS = 9
     S_LIGHT_COUNT,
     S_AIM,
     S_ONLY,
+    S_FLAT,
     S_CAMERA_TRACK,
-) = range(42)
+) = range(43)
 # From S_CAMERA_TRACK on: position, forward, right, up of the camera at the keys of the shutter,
 # then of the next frame.
 CAMERA_KEYS = 9

@@ -1,4 +1,4 @@
-"""What a ray finds where it hits: place, normals, and the material with its textures read.
+"""What a ray finds where it hits: place, normals, and where on the textures it lies.
 
 Everything is written to the event's slots of the path (`slots.Q_PX` and on).
 """
@@ -10,19 +10,16 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.bsdf import SMOOTHEST
 from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.materials import factors_of, texel
+from mill_lane.core.render.microfacet import frame
+from mill_lane.core.render.sampler import mix
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.texture import lookup
 from mill_lane.core.render.traverse import moving_matrices
 from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, i64_at, u32_at
 
-
-@inner
-def factors_of(w: Any, material: int) -> Any:
-    """The row of a material's factors."""
-    return f64_at(w[W_FACTORS] + 8 * FACTORS * material)
+LONGEST = 16.0  # of what a pixel covers on a surface, the wide side over the narrow one
 
 
 @inner
@@ -121,26 +118,49 @@ def place(w: Any, q: Any, cone: float) -> None:
     q[Q_MATERIAL] = material
     dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
     facing = fx * dx + fy * dy + fz * dz
-    q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
     textures = i64_at(w[W_SLOTS] + 8 * TEXTURE_SLOTS * material)
-    if at[P_UV] >= 0 and factors_of(w, material)[M_TEXTURED] > 0:
-        uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
-        u0, v0 = np.float64(uvs[2 * k0]), np.float64(uvs[2 * k0 + 1])
-        du1, dv1 = uvs[2 * k1] - u0, uvs[2 * k1 + 1] - v0
-        du2, dv2 = uvs[2 * k2] - u0, uvs[2 * k2 + 1] - v0
-        q[Q_U], q[Q_V] = u0 + u * du1 + v * du2, v0 + u * dv1 + v * dv2
+    q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
+    q[Q_TINT_R], q[Q_TINT_G], q[Q_TINT_B], q[Q_TINT_A] = 1.0, 1.0, 1.0, 1.0
+    if at[P_COLOR] >= 0:
+        tint = f32_at(w[W_COLORS] + 16 * at[P_COLOR])
+        q[Q_TINT_R] = c * tint[4 * k0] + u * tint[4 * k1] + v * tint[4 * k2]
+        q[Q_TINT_G] = c * tint[4 * k0 + 1] + u * tint[4 * k1 + 1] + v * tint[4 * k2 + 1]
+        q[Q_TINT_B] = c * tint[4 * k0 + 2] + u * tint[4 * k1 + 2] + v * tint[4 * k2 + 2]
+        q[Q_TINT_A] = c * tint[4 * k0 + 3] + u * tint[4 * k1 + 3] + v * tint[4 * k2 + 3]
+    tangent = False
+    if (at[P_UV] >= 0 or at[P_UV_SECOND] >= 0) and factors_of(w, material)[M_TEXTURED] > 0:
         cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-        area = math.sqrt(cx * cx + cy * cy + cz * cz)
-        det = du1 * dv2 - du2 * dv1
-        # Mip level from a ray cone (Akenine-Moeller et al. 2019, equation 34), the texture's own
-        # size left out.
-        slant = max(cone, 1e-12) / max(abs(facing), 0.05)
-        q[Q_LEVEL] = 0.5 * math.log2(max(abs(det), 1e-30) / max(area, 1e-30) * slant * slant)
-        if textures[NORMAL] >= 0 and abs(det) > 1e-20:
-            tx, ty, tz = dv2 * ax - dv1 * bx, dv2 * ay - dv1 * by, dv2 * az - dv1 * bz
-            if det < 0:
-                tx, ty, tz = -tx, -ty, -tz
-            nx, ny, nz = _bump(w, q, material, nx, ny, nz, tx, ty, tz, -1.0 if det < 0 else 1.0)
+        area = max(math.sqrt(cx * cx + cy * cy + cz * cz), 1e-30)
+        # The narrow side of what a pixel covers chooses the mip level: along the wide side the
+        # pixel's samples lie apart and average.  Beyond 16 to 1 their number would not do.
+        narrow = max(cone, 1e-12) * max(1.0, 1.0 / (LONGEST * max(abs(facing), 1e-3)))
+        # One of the two levels around, as often as it is near (stochastic filtering): the mean is
+        # that of reading both.
+        dither = _dither(q)
+        if at[P_UV_SECOND] >= 0:
+            uvs = f32_at(w[W_UVS] + 8 * at[P_UV_SECOND])
+            q[Q_U_SECOND], q[Q_V_SECOND], det = _lay(uvs, k0, k1, k2, u, v)
+            q[Q_LEVEL_SECOND] = _level(det, area, narrow) + dither
+        if at[P_UV] >= 0:
+            uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
+            q[Q_U], q[Q_V], det = _lay(uvs, k0, k1, k2, u, v)
+            q[Q_LEVEL] = _level(det, area, narrow) + dither
+            layered = factors_of(w, material)[M_ANISOTROPY] > 0
+            if (textures[NORMAL] >= 0 or layered) and abs(det) > 1e-20:
+                tangent = layered
+                if textures[NORMAL] >= 0 and at[P_UV_SECOND] >= 0:
+                    use = f64_at(w[W_UV_TRANSFORMS])
+                    if use[(material * TEXTURE_SLOTS + NORMAL) * USE_COLUMNS + U_SET] > 0:
+                        uvs = f32_at(w[W_UVS] + 8 * at[P_UV_SECOND])
+                        _, _, det = _lay(uvs, k0, k1, k2, u, v)
+                dv1, dv2 = uvs[2 * k1 + 1] - uvs[2 * k0 + 1], uvs[2 * k2 + 1] - uvs[2 * k0 + 1]
+                hand = -1.0 if det < 0 else 1.0
+                tx = hand * (dv2 * ax - dv1 * bx)
+                ty = hand * (dv2 * ay - dv1 * by)
+                tz = hand * (dv2 * az - dv1 * bz)
+                q[Q_TANGENT_X], q[Q_TANGENT_Y], q[Q_TANGENT_Z] = tx, ty, tz
+                if textures[NORMAL] >= 0:
+                    nx, ny, nz = _bump(w, q, material, nx, ny, nz, tx, ty, tz, hand)
     q[Q_FRONT] = 1.0
     if facing > 0:
         q[Q_FRONT] = -1.0
@@ -158,6 +178,49 @@ def place(w: Any, q: Any, cone: float) -> None:
             nx, ny, nz = fx, fy, fz
     q[Q_GX], q[Q_GY], q[Q_GZ] = fx, fy, fz
     q[Q_NX], q[Q_NY], q[Q_NZ] = nx, ny, nz
+    if factors_of(w, material)[M_ANISOTROPY] > 0:
+        q[Q_TURN_COSINE], q[Q_TURN_SINE] = 1.0, 0.0
+        if tangent:
+            _turn_tangent(q)
+
+
+@inner
+def _dither(q: Any) -> float:
+    """A number in [0, 1) of the path's own, spread evenly over the samples of a pixel.
+
+    The golden ratio's multiples (Weyl), begun at a hash of the pixel and of the event.
+    """
+    start = mix(np.uint32(q[Q_SEED]) + np.uint32(np.int64(q[Q_DIM])) * np.uint32(0x9E3779B9))
+    x = np.float64(start) * 2.3283064365386963e-10 + q[Q_INDEX] * 0.6180339887498949
+    return x - math.floor(x)
+
+
+@inner
+def _lay(uvs: Any, k0: int, k1: int, k2: int, u: float, v: float) -> Any:
+    """Where a hit lies on the texture, and twice the triangle's area there, with its sign."""
+    u0, v0 = np.float64(uvs[2 * k0]), np.float64(uvs[2 * k0 + 1])
+    du1, dv1 = uvs[2 * k1] - u0, uvs[2 * k1 + 1] - v0
+    du2, dv2 = uvs[2 * k2] - u0, uvs[2 * k2 + 1] - v0
+    return u0 + u * du1 + v * du2, v0 + u * dv1 + v * dv2, du1 * dv2 - du2 * dv1
+
+
+@inner
+def _level(det: float, area: float, narrow: float) -> float:
+    """The mip level from a ray cone, the texture's own size left out (Akenine-Moeller et al. 2019,
+    equation 34).
+    """
+    return 0.5 * math.log2(max(abs(det), 1e-30) / area * narrow * narrow)
+
+
+@lean
+def _turn_tangent(q: Any) -> None:
+    """The tangent as an angle in the frame that the shading normal has."""
+    (sx, sy, sz), (tx, ty, tz) = frame(q[Q_NX], q[Q_NY], q[Q_NZ])
+    x = sx * q[Q_TANGENT_X] + sy * q[Q_TANGENT_Y] + sz * q[Q_TANGENT_Z]
+    y = tx * q[Q_TANGENT_X] + ty * q[Q_TANGENT_Y] + tz * q[Q_TANGENT_Z]
+    length = math.sqrt(x * x + y * y)
+    if length > 0:
+        q[Q_TURN_COSINE], q[Q_TURN_SINE] = x / length, y / length
 
 
 @lean
@@ -186,77 +249,6 @@ def _bump(
     k = factors_of(w, material)[M_NORMAL_SCALE]
     x, y, z = (2 * r - 1) * k, -(2 * g - 1) * k * hand, max(2 * z - 1, 0.01)
     return unit(x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz)
-
-
-@lean
-def texel(w: Any, q: Any, material: int, slot: int, srgb: bool) -> Any:
-    """A texture slot at the event's UV, through its transform; white where the slot is empty."""
-    index = i64_at(w[W_SLOTS])[material * TEXTURE_SLOTS + slot]
-    if index < 0:
-        return 1.0, 1.0, 1.0, 1.0
-    m = f64_at(w[W_UV_TRANSFORMS] + 48 * (material * TEXTURE_SLOTS + slot))
-    row = i64_at(w[W_TEXTURES] + 64 * index)
-    size = 0.5 * math.log2(
-        np.float64(row[T_WIDTH] * row[T_HEIGHT]) * max(abs(m[0] * m[4] - m[1] * m[3]), 1e-12)
-    )
-    u, v = q[Q_U], q[Q_V]
-    return lookup(
-        w, q, index, m[0] * u + m[1] * v + m[2], m[3] * u + m[4] * v + m[5], q[Q_LEVEL] + size, srgb
-    )
-
-
-@lean
-def read_cover(w: Any, q: Any) -> None:
-    """Base colour, and the coverage after the alpha mode."""
-    material = np.int64(q[Q_MATERIAL])
-    f = factors_of(w, material)
-    r, g, b, a = texel(w, q, material, BASE, True)
-    cover = a * f[M_ALPHA]
-    mode = np.int64(f[M_MODE])
-    if mode == OPAQUE:
-        cover = 1.0
-    elif mode == MASK:
-        cover = 1.0 if cover >= f[M_CUTOFF] else 0.0
-    q[Q_BR], q[Q_BG], q[Q_BB], q[Q_COVER] = (
-        r * f[M_RED],
-        g * f[M_RED + 1],
-        b * f[M_RED + 2],
-        min(max(cover, 0.0), 1.0),
-    )
-
-
-@lean
-def read_material(w: Any, q: Any) -> None:
-    """Everything else of the material: metal, roughness (GGX's alpha), clear share, coat, index."""
-    q[Q_TOUCHES + 1] += 1.0
-    material = np.int64(q[Q_MATERIAL])
-    f = factors_of(w, material)
-    _, g, b, _ = texel(w, q, material, ROUGH, False)
-    rough = g * f[M_ROUGH]
-    q[Q_METAL], q[Q_ROUGHNESS], q[Q_ETA] = (
-        min(max(b * f[M_METALLIC], 0.0), 1.0),
-        max(rough * rough, SMOOTHEST),
-        f[M_IOR],
-    )
-    q[Q_CLEAR], q[Q_COAT], q[Q_COAT_ALPHA] = 0.0, 0.0, SMOOTHEST
-    if f[M_TRANSMIT] > 0:
-        r, _, _, _ = texel(w, q, material, TRANSMISSION, False)
-        q[Q_CLEAR] = r * f[M_TRANSMIT] * (1.0 - q[Q_METAL])
-    if f[M_COAT] > 0:
-        r, _, _, _ = texel(w, q, material, COAT, False)
-        _, g, _, _ = texel(w, q, material, COAT_ROUGH, False)
-        rough = g * f[M_COAT_ROUGH]
-        q[Q_COAT], q[Q_COAT_ALPHA] = r * f[M_COAT], max(rough * rough, SMOOTHEST)
-
-
-@lean
-def emitted(w: Any, q: Any, material: int) -> Any:
-    """Radiance given off at the event's UV."""
-    f = factors_of(w, material)
-    if f[M_EMIT_R] <= 0 and f[M_EMIT_R + 1] <= 0 and f[M_EMIT_R + 2] <= 0:
-        return 0.0, 0.0, 0.0
-    r, g, b, _ = texel(w, q, material, EMISSION, True)
-    return r * f[M_EMIT_R], g * f[M_EMIT_R + 1], b * f[M_EMIT_R + 2]
 
 
 @lean

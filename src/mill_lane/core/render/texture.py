@@ -153,15 +153,17 @@ def _wide_value(x: float, srgb: bool) -> Any:
 
 @lean
 def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: bool) -> Any:
-    """Red, green, blue, alpha of a texture at (u, v) on the nearest mip level; grey is spread,
-    alpha is 1 if none.
+    """Red, green, blue, alpha of a texture at (u, v), bilinear on mip level floor(`level`);
+    grey is spread, alpha is 1 if none.
+
+    Who wants a mean over two levels adds a number in [0, 1) to the level.
 
     The read is counted on the path's scratch `q`.
     """
     q[Q_TOUCHES] += 1.0
     row = i64_at(w[W_TEXTURES] + 64 * index)
     chain = i64_at(w[W_LEVELS])
-    k = min(np.int64(level + 0.5), row[T_LEVELS] - 1) if level > 0.0 else np.int64(0)
+    k = min(np.int64(level), row[T_LEVELS] - 1) if level > 0.0 else np.int64(0)
     at = 3 * (row[T_FIRST_LEVEL] + k)
     start, width, height = chain[at], chain[at + 1], chain[at + 2]
     channels = row[T_CHANNELS]
@@ -228,17 +230,3 @@ def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: b
     if colours == 1:
         g, b = r, r
     return r, g, b, a
-
-
-def mean_of(textures: Textures, index: int) -> float:
-    """The mean linear value of a texture's colours, from the last level of its chain, and a little
-    more than nothing.
-    """
-    if index < 0:
-        return 1.0
-    row = textures.table[index]
-    start = int(textures.levels[row[T_FIRST_LEVEL] + row[T_LEVELS] - 1, 0])
-    source: NDArray[Any] = textures.wide if row[T_WIDE] else textures.narrow
-    values = source[start : start + min(int(row[T_CHANNELS]), 3)]
-    linear = to_linear(values / 65535) if row[T_WIDE] else textures.decode[values.astype(int)]
-    return max(float(np.mean(linear)), 1e-3)

@@ -45,9 +45,14 @@ def camera_ray(s: Any, q: Any, x: int, y: int) -> None:
         q[Q_TIME], _ = pair(seed, index, DIM_TIME)
     a, b = 2 * (x + jx) / s[S_WIDTH] - 1, 1 - 2 * (y + jy) / s[S_HEIGHT]
     px, py, pz = _track(s, q, 0), _track(s, q, 1), _track(s, q, 2)
-    dx = _track(s, q, 3) + a * _track(s, q, 6) + b * _track(s, q, 9)
-    dy = _track(s, q, 4) + a * _track(s, q, 7) + b * _track(s, q, 10)
-    dz = _track(s, q, 5) + a * _track(s, q, 8) + b * _track(s, q, 11)
+    sx = a * _track(s, q, 6) + b * _track(s, q, 9)
+    sy = a * _track(s, q, 7) + b * _track(s, q, 10)
+    sz = a * _track(s, q, 8) + b * _track(s, q, 11)
+    dx, dy, dz = _track(s, q, 3), _track(s, q, 4), _track(s, q, 5)
+    if s[S_FLAT] > 0:  # orthographic: the ray starts aside instead of turning
+        px, py, pz = px + sx, py + sy, pz + sz
+    else:
+        dx, dy, dz = dx + sx, dy + sy, dz + sz
     if s[S_LENS] > 0:
         u, v = pair(seed, index, DIM_LENS)
         r, phi = s[S_LENS] * math.sqrt(u), 2 * math.pi * v
@@ -70,6 +75,8 @@ def _project(s: Any, key: int, x: float, y: float, z: float) -> Any:
     at = S_CAMERA_TRACK + 12 * key
     x, y, z = x - s[at], y - s[at + 1], z - s[at + 2]
     ahead = x * s[at + 3] + y * s[at + 4] + z * s[at + 5]
+    if s[S_FLAT] > 0:
+        ahead = 1.0
     if ahead <= 1e-9:
         return 0.0, 0.0, False
     rx, ry, rz, ux, uy, uz = s[at + 6], s[at + 7], s[at + 8], s[at + 9], s[at + 10], s[at + 11]

@@ -24,6 +24,8 @@ class Lights:
         np.float64
     ]  # running share of the area of an emissive mesh, triangle by triangle
     slots: NDArray[np.int64]  # the slots of those triangles
+    ranges: NDArray[np.int64]  # (T, 2) of those triangles: first half and cells, where they are cut
+    halves: NDArray[np.float64]  # (H, 2) running share and density (`emissive_texture`)
     names: tuple[str, ...]
     sky: NDArray[np.float64]  # (10,) zenith, horizon, ground; then 1 when the sky is a picture
     sky_rows: NDArray[np.float64]  # (H + 1,) running sum over rows of the sky's table
@@ -57,10 +59,12 @@ class World:
     instances: NDArray[np.int64]  # (P, INSTANCE_COLUMNS)
     normals: NDArray[np.float32]  # (V, 3)
     uvs: NDArray[np.float32]  # (U, 2)
+    colors: NDArray[np.float32]  # (C, 4) of vertices, linear
     triangles: NDArray[np.uint32]  # (T, 3), numbers of the part's own vertices
     factors: NDArray[np.float64]  # (M, FACTORS)
     slots: NDArray[np.int64]  # (M, TEXTURE_SLOTS) texture or -1
-    transforms: NDArray[np.float64]  # (M, TEXTURE_SLOTS, 6) rows of the UV transform
+    sheen: NDArray[np.float64]  # albedo of the sheen lobe, or nothing
+    transforms: NDArray[np.float64]  # (M, TEXTURE_SLOTS, USE_COLUMNS) how textures are laid
     textures: Textures
     lights: Lights
     media: NDArray[
@@ -91,6 +95,8 @@ class World:
             s.W_INSTANCES: self.instances,
             s.W_NORMALS: self.normals,
             s.W_UVS: self.uvs,
+            s.W_COLORS: self.colors,
+            s.W_SHEEN: self.sheen,
             s.W_TRIANGLES: self.triangles,
             s.W_FACTORS: self.factors,
             s.W_SLOTS: self.slots,
@@ -104,6 +110,8 @@ class World:
             s.W_LAMP_RUNNING: lights.running,
             s.W_LAMP_AREAS: lights.areas,
             s.W_LAMP_SLOTS: lights.slots,
+            s.W_PATCHES: lights.halves,
+            s.W_PATCH_RANGES: lights.ranges,
             s.W_SKY: lights.sky,
             s.W_SKY_ROWS: lights.sky_rows,
             s.W_SKY_COLUMNS: lights.sky_columns,

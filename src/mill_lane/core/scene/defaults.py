@@ -9,37 +9,31 @@ from dataclasses import replace
 
 import numpy as np
 
+from mill_lane.core.scene.framing import framed
 from mill_lane.core.scene.model import Camera, Environment, Node, Note, Scene
-from mill_lane.core.scene.pose import world_box, world_matrices
+from mill_lane.core.scene.pose import world_matrices
 
 ADDED_CAMERA = "Added camera"  # the name of one that no file had
 YFOV = math.radians(40.0)
+THREE_QUARTERS = (35.0, 20.0)  # degrees: from which side an added camera looks, from how high
+EVEN = (0.35, 0.35, 0.35)  # radiance of the default light's sky
 
 
-def world_bounds(scene: Scene) -> tuple[np.ndarray, np.ndarray]:
-    """The box round everything drawn in the first frame: (min, max), each (3,)."""
-    matrices = world_matrices(scene, 0.0)
-    boxes = [
-        world_box(matrices[n], np.array(p.bounds_min), np.array(p.bounds_max))
-        for n, m in scene.instances
-        for p in scene.meshes[m].parts
-    ]
-    return np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
+def with_defaults(scene: Scene, light: float, faint: float) -> Scene:
+    """The scene, with a camera that frames it and a light where the file has none.
 
-
-def with_defaults(scene: Scene) -> Scene:
-    """The scene, with a camera that frames it and an even sky where the file has none."""
+    Parameters
+    ----------
+    scene : Scene
+    light : float
+        What its own lights come to, as the radiance of a white surface (`formats.emission`).
+    faint : float
+        Below this they count for nothing.
+    """
     notes = list(scene.notes)
     placed = any(n.camera >= 0 for n in scene.nodes)
     if not placed:
-        lo, hi = world_bounds(scene)
-        centre, radius = (lo + hi) / 2, max(float(np.linalg.norm(hi - lo)) / 2, 1e-3)
-        back = np.array([0.35, 0.3, 1.0]) / np.linalg.norm([0.35, 0.3, 1.0])
-        right = np.cross([0, 1, 0], back)
-        right /= np.linalg.norm(right)
-        matrix = np.eye(4)
-        matrix[:3, :3] = np.stack([right, np.cross(back, right), back], 1)
-        matrix[:3, 3] = centre + back * radius / math.sin(YFOV / 2)
+        matrix = framed(scene, *THREE_QUARTERS, YFOV)
         camera = Camera(ADDED_CAMERA, YFOV, added=True)
         node = Node(ADDED_CAMERA, matrix=matrix, camera=len(scene.cameras))
         scene = replace(scene, cameras=(*scene.cameras, camera), nodes=(*scene.nodes, node))
@@ -50,11 +44,36 @@ def with_defaults(scene: Scene) -> Scene:
                 "The scene has no camera: one was added that frames all of it.",
             )
         )
-    emits = any(max(m.emissive) > 0 or m.unlit for m in scene.materials)
-    if not scene.placed_lights and not emits and scene.environment is None:
-        even = (0.8, 0.8, 0.8)
-        scene = replace(scene, environment=Environment(even, even, even, added=True))
-        notes.append(
-            Note("light_added", "look", "The scene has no light: an even grey sky was added.")
-        )
+    lights = bool(scene.placed_lights) or scene.environment is not None
+    if light < faint and not lights:
+        scene = replace(scene, environment=_default_light(scene))
+        glows = any(max(m.emissive) > 0 for m in scene.materials)
+        why = "What shines in the scene lights next to nothing" if glows else "It has no light"
+        text = f"{why}: a default light was added, soft, from above left. Light “sky” sets it."
+        notes.append(Note("light_added", "look", text))
+    elif light < faint:
+        text = "The scene's lights give next to nothing: the picture will be black but for them."
+        notes.append(Note("light_faint", "look", text))
     return replace(scene, notes=tuple(notes))
+
+
+def _default_light(scene: Scene) -> Environment:
+    """An even grey sky with a soft key light from above left of the camera."""
+    camera = world_matrices(scene, 0.0)[scene.camera_node()][:3, :3]
+    right, back = camera[:, 0] / np.linalg.norm(camera[:, 0]), camera[:, 2]
+    back = back / np.linalg.norm(back)
+    key = -0.7 * right + 0.9 * np.array([0.0, 1.0, 0.0]) + 0.6 * back
+    x, y, z = (float(v) for v in key / np.linalg.norm(key))
+    return Environment(EVEN, EVEN, EVEN, added=True, key=(x, y, z))
+
+
+def without_defaults(scene: Scene) -> Scene:
+    """The scene without the camera and the light that no file had."""
+    nodes = tuple(n for n in scene.nodes if not (n.camera >= 0 and scene.cameras[n.camera].added))
+    if len(nodes) != len(scene.nodes):
+        # An added camera is the last of both lists, and has no children.
+        cameras = tuple(c for c in scene.cameras if not c.added)
+        scene = replace(scene, nodes=nodes, cameras=cameras)
+    if scene.environment is not None and scene.environment.added:
+        scene = replace(scene, environment=None)
+    return scene

@@ -25,13 +25,16 @@ class Geometry:
 
     positions : float32 (V, 3), metres.  normals : float32 (V, 3), unit length.  uvs : float32 (V,
     2) or None. triangles : uint32 (T, 3), indices into the vertices, counter-clockwise seen from
-    the front.
+    the front.  second_uvs : float32 (V, 2) or None, the other set that the material's textures use.
+    colors : float32 (V, 4) or None, linear, by which the base colour is multiplied.
     """
 
     positions: F32
     normals: F32
     uvs: F32 | None
     triangles: NDArray[np.uint32]
+    second_uvs: F32 | None = None
+    colors: F32 | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,6 +50,10 @@ class Part:
     load: Callable[[], Geometry] = field(repr=False)
     # Numbers of the mesh and of the primitive in the file it came from.
     source: tuple[int, int] = field(default=(-1, -1), repr=False, compare=False)
+    has_second_uvs: bool = False
+    has_colors: bool = False
+    # The vertices at a time in seconds, where they move among themselves.
+    load_at: Callable[[float], Geometry] | None = field(default=None, repr=False)
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,6 +91,7 @@ class Image:
     file_bytes: int
     read: Callable[[], bytes] = field(repr=False)
     missing: bool = False  # named by the file but not found; drawn in neutral grey
+    path: str = ""  # its token in the USD stage it came from
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
@@ -115,8 +123,8 @@ class TextureUse:
 
 @dataclass(frozen=True)
 class Material:
-    """glTF metallic-roughness with the KHR extensions ior, transmission, volume and
-    emissive_strength.
+    """glTF metallic-roughness with the KHR extensions ior, transmission, volume,
+    emissive_strength, clearcoat, specular, sheen and anisotropy.
     """
 
     name: str = "plain"
@@ -129,6 +137,12 @@ class Material:
     thickness: float = 0.0  # 0: thin-walled
     clearcoat: float = 0.0  # KHR_materials_clearcoat
     clearcoat_roughness: float = 0.0
+    specular: float = 1.0  # KHR_materials_specular
+    specular_color: Vec3 = (1.0, 1.0, 1.0)
+    sheen_color: Vec3 = (0.0, 0.0, 0.0)  # KHR_materials_sheen
+    sheen_roughness: float = 0.0
+    anisotropy: float = 0.0  # KHR_materials_anisotropy: strength
+    anisotropy_rotation: float = 0.0  # radians, counter-clockwise from the tangent
     attenuation_color: Vec3 = (1.0, 1.0, 1.0)
     attenuation_distance: float = float("inf")  # metres
     alpha_mode: Literal["OPAQUE", "MASK", "BLEND"] = "OPAQUE"
@@ -142,7 +156,13 @@ class Material:
     transmission_texture: TextureUse | None = None
     clearcoat_texture: TextureUse | None = None  # red
     clearcoat_roughness_texture: TextureUse | None = None  # green
+    specular_texture: TextureUse | None = None  # alpha
+    specular_color_texture: TextureUse | None = None
+    sheen_color_texture: TextureUse | None = None
+    sheen_roughness_texture: TextureUse | None = None  # alpha
+    anisotropy_texture: TextureUse | None = None  # red, green: direction; blue: strength
     occlusion_texture: TextureUse | None = None  # kept and counted; a path tracer has no use for it
+    path: str = ""  # where it stands in a USD stage it came from
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
     def uses(self) -> list[tuple[str, TextureUse]]:
@@ -155,9 +175,21 @@ class Material:
             ("transmission", self.transmission_texture),
             ("clearcoat", self.clearcoat_texture),
             ("clearcoat roughness", self.clearcoat_roughness_texture),
+            ("specular", self.specular_texture),
+            ("specular colour", self.specular_color_texture),
+            ("sheen colour", self.sheen_color_texture),
+            ("sheen roughness", self.sheen_roughness_texture),
+            ("anisotropy", self.anisotropy_texture),
             ("occlusion", self.occlusion_texture),
         )
         return [(role, use) for role, use in slots if use is not None]
+
+    @property
+    def layered(self) -> bool:
+        """Whether it has more than a plain dielectric or metal: specular tint, sheen, a grain."""
+        tinted = self.specular != 1.0 or self.specular_color != (1.0, 1.0, 1.0)
+        pictured = self.specular_texture is not None or self.specular_color_texture is not None
+        return tinted or pictured or max(self.sheen_color) > 0 or self.anisotropy > 0
 
     @property
     def passes_light(self) -> bool:
@@ -184,15 +216,20 @@ class Light:
 
 @dataclass(frozen=True)
 class Camera:
-    """A perspective camera looking along its node's -Z.
+    """A camera looking along its node's -Z.
 
-    `yfov` is the full vertical angle in radians.
+    `yfov` is the full vertical angle in radians; with `half_height` (metres) it is orthographic
+    instead, and `yfov` counts for nothing.  `f_stop` and `focus_distance` (metres) are what the
+    file says of its lens; 0 for nothing.
     """
 
     name: str
     yfov: float
     aspect: float | None = None
     added: bool = False  # the file had none; this one frames the scene
+    half_height: float | None = None
+    f_stop: float = 0.0
+    focus_distance: float = 0.0
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
@@ -219,13 +256,14 @@ class Environment:
 
     With `sun_elevation` (degrees) it is a clear sky with a sun instead, which gives level ground
     `strength` in all; the azimuth counts from -Z over +X.  With `pixels`, float32 (H, W, 3) in
-    longitude over latitude, it is that picture.
+    longitude over latitude, it is that picture.  `key`, a unit vector, adds a soft light there.
     """
 
     zenith: Vec3 = (0.0, 0.0, 0.0)
     horizon: Vec3 = (0.0, 0.0, 0.0)
     ground: Vec3 = (0.0, 0.0, 0.0)
     added: bool = False  # the file had no light at all; this one keeps the picture from being black
+    key: Vec3 | None = None
     sun_elevation: float | None = None
     sun_azimuth: float = 0.0
     strength: float = 3.0
@@ -263,6 +301,8 @@ class Node:
     light: int = -1
     camera: int = -1
     channels: tuple[Channel, ...] = ()
+    placed: bool = False  # one of many that the node above it places; no node of the file
+    path: str = ""  # where it stands in a USD stage it came from
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 
@@ -300,6 +340,7 @@ class Scene:
     notes: tuple[Note, ...] = ()
     read_as: tuple[str, str] | None = None  # unit and axis up, where they were guessed
     origin: Any = field(default=None, repr=False)
+    stage: Any = field(default=None, repr=False)  # the USD stage it came from, a Blob
     keep: Any = field(
         default=None, repr=False
     )  # a temporary folder that lives as long as the scene
@@ -317,12 +358,24 @@ class Scene:
     def camera_node(self, name: str | None = None) -> int:
         """The node of the named camera, or of the first one.
 
-        Raises KeyError when there is none such.
+        A name is that of a camera, or of the node that places one, which tells apart two places of
+        the same camera.  Raises KeyError when there is none such.
         """
-        for i, n in enumerate(self.nodes):
-            if n.camera >= 0 and (name is None or self.cameras[n.camera].name == name):
+        placed = [i for i, n in enumerate(self.nodes) if n.camera >= 0]
+        for i in placed:
+            if name is None or self.cameras[self.nodes[i].camera].name == name:
+                return i
+        for i in placed:
+            if self.nodes[i].name == name:
                 return i
         raise KeyError(name or "no camera")
+
+    @property
+    def camera_names(self) -> list[str]:
+        """Names by which `camera_node` finds each placed camera: its own, or that of its node."""
+        placed = [(n.name, self.cameras[n.camera].name) for n in self.nodes if n.camera >= 0]
+        own = [camera for _, camera in placed]
+        return [c if own.count(c) == 1 else node for node, c in placed]
 
     def seconds(self, frame: float) -> float:
         """The time of a frame: the first frame of the range is at 0 s."""

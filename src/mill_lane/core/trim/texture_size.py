@@ -13,7 +13,7 @@ from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
 from mill_lane.core.trim.shrink import shrink
 from mill_lane.core.weigh.analysis import Analysis
-from mill_lane.core.weigh.rules import RULES
+from mill_lane.core.weigh.rules import RULES, usual_rule
 from mill_lane.core.weigh.rules.sizes import shrunk
 
 
@@ -22,7 +22,7 @@ class Parameters(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    rule: str = "distance"
+    rule: str = ""  # empty: the usual one, by what is known of the shot
     height: Annotated[int, Field(ge=1, le=16384)] = 1080
 
 
@@ -46,12 +46,11 @@ class TextureSize(Trim):
     ) -> list[Proposal]:
         """Find textures larger than a rule asks; see `Trim.propose`."""
         assert isinstance(parameters, Parameters)
-        if parameters.rule not in RULES:
-            raise MillError(
-                f"There is no rule “{parameters.rule}”.", f"Choose from {', '.join(RULES.names)}."
-            )
+        rule = parameters.rule or usual_rule(analysis)
+        if rule not in RULES:
+            raise MillError(f"There is no rule “{rule}”.", f"Choose from {', '.join(RULES.names)}.")
         out = []
-        for found in RULES[parameters.rule].limits(analysis, parameters.height):
+        for found in RULES[rule].limits(analysis, parameters.height):
             row = found.row
             size, held = shrunk(row, found.limit)
             out.append(
@@ -63,7 +62,7 @@ class TextureSize(Trim):
                     after=list(size),
                     memory_before_bytes=row.memory_bytes,
                     memory_saved_bytes=row.memory_bytes - held,
-                    facts={"rule": parameters.rule, **found.facts},
+                    facts={"rule": rule, **found.facts},
                 )
             )
         return sorted(out, key=lambda p: (-p.memory_saved_bytes, p.target.index))

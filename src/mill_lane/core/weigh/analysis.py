@@ -217,6 +217,7 @@ class Analysis(Row):
     frames_looked_at: int
     frame_rate: float
     camera: str
+    cameras: list[str] = []  # names by which each that is placed can be chosen
     camera_path: list[tuple[float, float]]  # x and z by frame looked at
     camera_ahead: list[tuple[float, float]]
     camera_half_angle: float  # horizontal, radians, at the picture's aspect
@@ -237,6 +238,7 @@ class Analysis(Row):
 
 def part_bytes(p: Part) -> tuple[int, int]:
     """(geometry, acceleration) bytes that the renderer will hold for a part."""
-    geometry = p.vertices * (12 + (8 if p.has_uvs else 0)) + p.triangles * 12
+    each = 12 + 8 * (p.has_uvs + p.has_second_uvs) + 16 * p.has_colors
+    geometry = p.vertices * each + p.triangles * 12
     least = NODE_BYTES + LEAF_BYTES if p.triangles else 0
     return geometry, max(least, math.ceil(p.triangles * ACCELERATION_BYTES))

@@ -1,28 +1,31 @@
 """Meshes that are copies of others, also where a rotation, a mirroring or a scale was baked into
-the vertices.
+the vertices, or the vertices stand in another order.
 
-Vertices must stand in the same order, as they do when an object was duplicated and its transform
-applied.  Two meshes of the same triangles and places on textures are copies when one affine map,
-fitted by least squares, carries every vertex and every normal of the one onto the other's.
+A signature that does not move with the mesh (how far its corners lie from their middle once its
+spread is the same in all directions) finds what may be alike; `congruence` then looks for the map
+that carries one onto the other, and at how many vertices it fails.
 """
 
 from __future__ import annotations
 
 import hashlib
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.soup import whole
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Geometry, Scene
+from mill_lane.core.weigh.congruence import Shape, fitted, shape_of
 
 F64 = NDArray[np.float64]
-# of the size and the distance from the origin: what float32 rounds away, and a few roundings more
-NEAR = 2e-6
-NORMALS = 2e-2  # by which normals may differ, which exporters often keep in few bits
+QUANTILES = np.linspace(0.02, 0.98, 13)  # of the corners' distances, which make the signature
+ALIKE = 4e-3  # by which signatures of copies may differ: some vertices may lie elsewhere
+KEPT = 2_000_000  # triangles of meshes that are held for being compared with
+MOST_TRIED = 6  # meshes of the nearest signatures that one is compared with
 
 
 @dataclass(frozen=True)
@@ -33,37 +36,108 @@ class Duplicate:
     baked: bool
 
 
-def find_duplicates(scene: Scene, meshes: list[int]) -> dict[int, Duplicate]:
-    """Meshes that are copies of an earlier one.
+@dataclass
+class _Group:
+    """Meshes of the same counts and materials: those that are no copies, and what was found."""
 
-    Only meshes of equal counts are read; materials must agree.
+    exact: dict[bytes, Duplicate] = field(default_factory=dict)
+    numbers: list[int] = field(default_factory=list)
+    signatures: list[F64] = field(default_factory=list)
+
+
+def find_duplicates(
+    scene: Scene, meshes: list[int], progress: Progress = silent
+) -> dict[int, Duplicate]:
+    """Find meshes that are copies of an earlier one.
+
+    Parameters
+    ----------
+    scene : Scene
+    meshes : list of int
+        That are looked at.  Only those of equal counts are read; materials must agree.
+    progress : callable
+        Told how far it is, from 0 to 1.
+
+    Returns
+    -------
+    dict
+        The copies, by the number of their mesh.
     """
     alike: dict[Any, list[int]] = defaultdict(list)
     for m in meshes:
         parts = scene.meshes[m].parts
-        alike[tuple((p.vertices, p.triangles, p.material, p.has_uvs) for p in parts)].append(m)
+        key = tuple((p.triangles, p.material, p.has_uvs, p.has_colors) for p in parts)
+        alike[key].append(m)
+    groups = [g for g in alike.values() if len(g) > 1]
+    total, done = sum(len(g) for g in groups), 0
     out: dict[int, Duplicate] = {}
-    for group in alike.values():
-        if len(group) < 2:
-            continue
-        exact: dict[bytes, Duplicate] = {}
-        kept: dict[bytes, list[tuple[int, Geometry]]] = defaultdict(list)
-        for m in group:
+    # Meshes are compared with few others at a time: these few are kept read.
+    kept: dict[int, Shape] = {}
+    for members in groups:
+        group = _Group()
+        kept.clear()
+        for m in members:
             g = whole(scene.meshes[m].parts)
-            same = _digest(g.positions, g.triangles, g.uvs)
-            if same in exact:
-                out[m] = exact[same]
-                continue
-            # Which corners belong together, without the sense in which they go round: mirroring
-            # turns it.
-            key = _digest(np.sort(g.triangles, axis=1), g.uvs)
-            first = next((k for k, other in kept[key] if fitted(other, g) is not None), None)
-            if first is None:
-                exact[same] = Duplicate(m, False)
-                kept[key].append((m, g))
-            else:
-                out[m] = exact[same] = Duplicate(first, True)
+            found = _look_up(scene, group, kept, m, g)
+            if found is not None:
+                out[m] = found
+            done += 1
+            progress(done / total, f"looking for copies: {done} of {total} meshes")
     return out
+
+
+def _look_up(
+    scene: Scene, group: _Group, kept: dict[int, Shape], m: int, g: Geometry
+) -> Duplicate | None:
+    same = _digest(g.positions, g.triangles, g.uvs, g.second_uvs, g.colors)
+    if same in group.exact:
+        return group.exact[same]
+    shape = shape_of(g)
+    signature = signature_of(shape)
+    if group.numbers:
+        apart = np.abs(np.array(group.signatures) - signature).max(1)
+        for k in np.argsort(apart, kind="stable")[:MOST_TRIED]:
+            if apart[k] > ALIKE:
+                break
+            number = group.numbers[k]
+            if number not in kept:
+                _hold(kept, number, shape_of(whole(scene.meshes[number].parts)))
+            if fitted(kept[number], shape) is not None:
+                group.exact[same] = Duplicate(number, True)
+                return group.exact[same]
+    group.exact[same] = Duplicate(m, False)
+    group.numbers.append(m)
+    _hold(kept, m, shape)
+    group.signatures.append(signature)
+    return None
+
+
+def _hold(kept: dict[int, Shape], number: int, shape: Shape) -> None:
+    """Keep a mesh read for the next comparisons; those that were kept first make room."""
+    kept[number] = shape
+    while len(kept) > 1 and sum(len(x.mesh.triangles) for x in kept.values()) > KEPT:
+        kept.pop(next(iter(kept)))
+
+
+def signature_of(shape: Shape) -> F64:
+    """Numbers that no affine map changes, nor the order of vertices or triangles.
+
+    Quantiles of the distances of all corners from their middle, after the map that makes their
+    spread the same in all directions; 0 where there is no extent.
+
+    Parameters
+    ----------
+    shape : Shape
+
+    Returns
+    -------
+    array of float64, (13,)
+    """
+    if shape.spread_alike is None:
+        return np.zeros(len(QUANTILES))
+    radii = shape.spread_alike.radii
+    at = np.round(QUANTILES * (len(radii) - 1)).astype(int)
+    return np.asarray(np.partition(radii, at)[at])
 
 
 def _digest(*arrays: NDArray[Any] | None) -> bytes:
@@ -72,49 +146,3 @@ def _digest(*arrays: NDArray[Any] | None) -> bytes:
         if array is not None:
             digest.update(np.ascontiguousarray(array).data)
     return digest.digest()
-
-
-def fitted(a: Geometry, b: Geometry) -> F64 | None:
-    """The affine map (3, 4) that carries mesh a onto mesh b, of the same triangles; None where
-    there is none.
-    """
-    p, q = a.positions.astype(np.float64), b.positions.astype(np.float64)
-    middle, goal = p.mean(0), q.mean(0)
-    size_p, size_q = (float(np.abs(x - x.mean(0)).max()) for x in (p, q))
-    if size_p <= 0 or size_q <= 0:
-        return None
-    x, y = (p - middle) / size_p, (q - goal) / size_q
-    squares = x.T @ x
-    flat = float(np.linalg.eigvalsh(squares)[0]) < 1e-9 * float(np.trace(squares))
-    left, right = (
-        (x, y) if not flat else (np.concatenate([x, a.normals]), np.concatenate([y, b.normals]))
-    )
-    linear, _, rank, _ = np.linalg.lstsq(left, right, rcond=1e-9)
-    if rank < 3:
-        return None
-    reach = size_q + float(np.abs(goal).max()) + size_q / size_p * float(np.abs(middle).max())
-    if float(np.abs(x @ linear - y).max()) * size_q > NEAR * reach + 1e-12:
-        return None
-    matrix = linear.T * (size_q / size_p)
-    turn = float(np.linalg.det(matrix))
-    if abs(turn) < 1e-30:
-        return None
-    # A mirrored mesh goes round its triangles the other way.
-    goes_round = _same_sense(a.triangles, b.triangles)
-    if goes_round is None or goes_round != (turn > 0):
-        return None
-    carried = a.normals.astype(np.float64) @ np.linalg.inv(matrix)
-    carried /= np.maximum(np.linalg.norm(carried, axis=1, keepdims=True), 1e-30)
-    if float(np.abs(carried - b.normals).max()) > NORMALS:
-        return None
-    return np.concatenate([matrix, (goal - matrix @ middle)[:, None]], 1)
-
-
-def _same_sense(a: NDArray[np.uint32], b: NDArray[np.uint32]) -> bool | None:
-    """Whether all triangles go round alike, or all the other way (False); None where they do not
-    agree.
-    """
-    a, b = (np.take_along_axis(t, (np.argmin(t, 1)[:, None] + np.arange(3)) % 3, 1) for t in (a, b))
-    if (a == b).all():
-        return True
-    return False if (a == b[:, [0, 2, 1]]).all() else None

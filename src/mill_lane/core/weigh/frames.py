@@ -13,6 +13,8 @@ from mill_lane.core.scene.model import Part, Scene
 from mill_lane.core.scene.pose import node_matrix, world_box, world_matrices
 
 MOST_FRAMES = 240
+# By mesh and part: metres, which of the frames, and the node.
+Nearest = dict[tuple[int, int], tuple[float, int, int]]
 
 
 def frames_looked_at(frames: tuple[int, int]) -> list[int]:
@@ -30,7 +32,8 @@ def frames_looked_at(frames: tuple[int, int]) -> list[int]:
 class Track:
     """The camera by frame:
 
-    positions and unit directions (F, 3), and half the opening angles in radians.
+    positions and unit directions (F, 3), and half the opening angles in radians; these are 0 for an
+    orthographic camera, of which `flat` has half the width and height in metres.
     """
 
     name: str
@@ -40,6 +43,7 @@ class Track:
     up: NDArray[np.float64]
     half_width: float
     half_height: float
+    flat: tuple[float, float]
     matrices: NDArray[np.float64]  # (F or 1, nodes, 4, 4): one when nothing but the camera moves
 
     @property
@@ -70,12 +74,20 @@ class Track:
         """
         centre, half = (lo + hi) / 2 - self.positions[f], (hi - lo) / 2
         inside = np.ones(len(lo), bool)
-        for axis, angle in ((self.right[f], self.half_width), (self.up[f], self.half_height)):
+        sides = (
+            (self.right[f], self.half_width, self.flat[0]),
+            (self.up[f], self.half_height, self.flat[1]),
+        )
+        for axis, angle, extent in sides:
             for sign in (1.0, -1.0):
                 # The inward normal of a side plane through the camera.
                 n = self.forward[f] * math.sin(angle) - sign * axis * math.cos(angle)
-                inside &= centre @ n + half @ np.abs(n) > 0
+                inside &= centre @ n + half @ np.abs(n) + extent > 0
         return inside & self.in_front(f, lo, hi)
+
+    def pixel(self, distance: float, height: int) -> float:
+        """How wide a pixel of a picture of `height` rows is at a distance; metres."""
+        return 2 * (self.flat[1] or math.tan(self.half_height) * distance) / height
 
     def in_front(
         self, f: int, lo: NDArray[np.float64], hi: NDArray[np.float64]
@@ -115,15 +127,18 @@ def camera_track(
     posed = [world_matrices(scene, scene.seconds(f)) for f in (frames[:1] if still else frames)]
     own = np.array([node_matrix(scene, node, scene.seconds(f)) for f in frames])
     axes = own[:, :3, :3] / np.linalg.norm(own[:, :3, :3], axis=1, keepdims=True)
-    half = scene.cameras[scene.nodes[node].camera].yfov / 2
+    own_camera = scene.cameras[scene.nodes[node].camera]
+    flat = own_camera.half_height or 0.0
+    half = 0.0 if flat else own_camera.yfov / 2
     return Track(
-        name=scene.cameras[scene.nodes[node].camera].name,
+        name=camera or scene.cameras[scene.nodes[node].camera].name,
         positions=own[:, :3, 3],
         forward=-axes[:, :, 2],
         right=axes[:, :, 0],
         up=axes[:, :, 1],
         half_width=math.atan(math.tan(half) * aspect),
         half_height=half,
+        flat=(flat * aspect, flat),
         matrices=np.array(posed),
     )
 

@@ -46,8 +46,9 @@ class Hits:
     places and materials of the world, points, normals that face the ray, UV, and differentials.
 
     ray : which of the rays.  dp : (H, 2, 3) of the point; n, dn : the shading normal and its
-    change; flat : the normal of the triangle.  du, dv : (H, 3), change of UV along the surface, 0
-    where it has none.  ray_epsilon : metres to start off it.
+    change; flat : the normal of the triangle.  uv : (H, 2, 2), of either UV set.  du, dv :
+    (H, 2, 3), change of UV along the surface, 0 where it has none.  ray_epsilon : metres to start
+    off it.
     """
 
     ray: I64
@@ -68,12 +69,13 @@ class Hits:
         """Pixels of the picture across one whole width and one whole height of a texture, at some
         of the hits.
 
-        transform : (rows, 6), of the texture's use.  Both (rows,), inf where it does not change
-        along the surface.
+        transform : (USE_COLUMNS,), of the texture's use.  Both (rows,), inf where it does not
+        change along the surface.
         """
-        du, dv, dp = self.du[rows], self.dv[rows], self.dp[rows]
-        gu = transform[:, 0, None] * du + transform[:, 1, None] * dv
-        gv = transform[:, 3, None] * du + transform[:, 4, None] * dv
+        which = int(transform[s.U_SET])
+        du, dv, dp = self.du[rows, which], self.dv[rows, which], self.dp[rows]
+        gu = transform[0] * du + transform[1] * dv
+        gv = transform[3] * du + transform[4] * dv
         with np.errstate(divide="ignore"):
             across, down = (1.0 / np.hypot(_dot(g, dp[:, 0]), _dot(g, dp[:, 1])) for g in (gu, gv))
         return across, down
@@ -88,7 +90,7 @@ def unit(v: F64) -> F64:
     return np.asarray(v / np.maximum(np.linalg.norm(v, axis=-1, keepdims=True), 1e-300))
 
 
-def camera_rays(track: F64, x: F64, y: F64, width: int, height: int) -> Rays:
+def camera_rays(track: F64, x: F64, y: F64, width: int, height: int, flat: bool = False) -> Rays:
     """Make rays through places of a picture.
 
     Parameters
@@ -99,9 +101,12 @@ def camera_rays(track: F64, x: F64, y: F64, width: int, height: int) -> Rays:
         Pixels.
     width, height : int
         Of the picture, pixels.
+    flat : bool
+        Whether the camera is orthographic.
     """
     position, ahead, right, up = track[:3], track[3:6], track[6:9], track[9:12]
-    far = ahead + (2 * x / width - 1)[:, None] * right + (1 - 2 * y / height)[:, None] * up
+    aside = (2 * x / width - 1)[:, None] * right + (1 - 2 * y / height)[:, None] * up
+    far = ahead + aside
     length = np.linalg.norm(far, axis=1, keepdims=True)
     d = far / length
     steps = np.stack(
@@ -111,6 +116,9 @@ def camera_rays(track: F64, x: F64, y: F64, width: int, height: int) -> Rays:
         ],
         1,
     )
+    if flat:
+        d = np.broadcast_to(ahead / np.linalg.norm(ahead), far.shape).copy()
+        return Rays(position + aside, d, steps, np.zeros_like(steps))
     dd = (steps - _dot(d[:, None], steps)[..., None] * d[:, None]) / length[:, None]
     return Rays(np.broadcast_to(position, far.shape).copy(), d, np.zeros_like(dd), dd)
 
@@ -181,14 +189,15 @@ def meet(world: World, rays: Rays) -> Hits:
     length = np.linalg.norm(n, axis=1)[:, None, None]
     unit_n = n / length[:, :, 0]
     dn = (raw - _dot(raw, unit_n[:, None])[..., None] * unit_n[:, None]) / length
-    uv, du, dv = np.zeros((len(hit), 2)), np.zeros((len(hit), 3)), np.zeros((len(hit), 3))
-    laid = np.flatnonzero(rows[:, s.P_UV] >= 0)
-    if len(laid):
-        q = world.uvs[rows[laid, s.P_UV][:, None] + vertices[laid]].astype(float)
-        e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
-        uv[laid] = q[:, 0] + u[laid] * e1 + v[laid] * e2
-        du[laid] = e1[:, :1] * along_u[laid] + e2[:, :1] * along_v[laid]
-        dv[laid] = e1[:, 1:] * along_u[laid] + e2[:, 1:] * along_v[laid]
+    uv, du, dv = (np.zeros((len(hit), 2, n)) for n in (2, 3, 3))
+    for which, column in enumerate((s.P_UV, s.P_UV_SECOND)):
+        laid = np.flatnonzero(rows[:, column] >= 0)
+        if len(laid):
+            q = world.uvs[rows[laid, column][:, None] + vertices[laid]].astype(float)
+            e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
+            uv[laid, which] = q[:, 0] + u[laid] * e1 + v[laid] * e2
+            du[laid, which] = e1[:, :1] * along_u[laid] + e2[:, :1] * along_v[laid]
+            dv[laid, which] = e1[:, 1:] * along_u[laid] + e2[:, 1:] * along_v[laid]
     own = np.abs(local).max(1) + np.abs(corners - corners[:, :1]).max((1, 2))
     ray_epsilon = own * world.sizes[instance] * 3e-6 + 1e-9
     return Hits(

@@ -13,7 +13,13 @@ from typing import Literal
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import BEAUTY, LAYERS
-from mill_lane.core.render.sizes import STATISTICS_BYTES, film_bytes, sky_bytes
+from mill_lane.core.render.sizes import (
+    KEY_HEIGHT,
+    KEY_WIDTH,
+    STATISTICS_BYTES,
+    film_bytes,
+    sky_bytes,
+)
 from mill_lane.core.render.slots import counters_size, path_size
 from mill_lane.core.weigh.analysis import Analysis
 
@@ -36,6 +42,14 @@ PATH_BYTES = 120
 # What a placement takes besides the meshes' arrays: its matrices, its node in the file and in the
 # model.  Measured, by renders of 2,500 to 40,000 copies of one mesh: 0.3 to 0.7 kB.
 PLACEMENT_BYTES = 600
+# Stacks of threads, buffers of libraries: 4 MB on a scene of two triangles at any size, measured.
+FIXED_BYTES = 4 * 10**6
+# What building a hierarchy takes a triangle beside what it leaves: 41 to 55 bytes, measured on
+# balls of 65,000 to a million triangles.
+BUILDING_BYTES = 50
+# What a mesh takes a vertex while it is read: position, normal, UV, triangles, the file's bytes.
+READ_BYTES = 72
+SMALL_BLOCK = 1 << 20  # bytes below which the C library keeps what is given back for the next
 
 
 @dataclass(frozen=True)
@@ -160,7 +174,8 @@ def draw_up(
             )
         )
     elif analysis.environment != "none":
-        steps.append(Step("environment", "sky", 4096))
+        small = sky_bytes(KEY_WIDTH, KEY_HEIGHT) if analysis.environment == "added" else 4096
+        steps.append(Step("environment", "sky", small))
     light_count = len(analysis.lights) + (analysis.environment != "none" or sky_width > 0)
     steps += [
         Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, light_count)
@@ -181,7 +196,46 @@ def draw_up(
         steps.append(
             Step("in_flight", f"{device.render_threads} threads", device.render_threads * each)
         )
+        steps.append(Step("in_flight", "threads and what they need at once", FIXED_BYTES))
+        steps = _with_loading(steps, analysis, texture_sizes or {}, device.render_threads)
     return Ledger(tuple(steps))
+
+
+def _with_loading(
+    steps: list[Step], analysis: Analysis, sizes: dict[int, int], threads: int
+) -> list[Step]:
+    """The steps, with what loading takes for a moment beyond all that is held in the end.
+
+    Small pictures leave room for less than decoding and building need.
+    """
+    held = {kind: sum(s.bytes for s in steps if s.kind == kind) for kind in KINDS}
+    # A mesh as it was read stands beside what is built of it.
+    built = [BUILDING_BYTES * m.triangles + READ_BYTES * m.vertices for m in analysis.meshes]
+    building = held["geometry"] + held["acceleration"] + sum(sorted(built)[-threads:])
+    # Then all are joined: small ones are copied before they are given back.
+    small = [m.acceleration_bytes for m in analysis.meshes if m.acceleration_bytes < SMALL_BLOCK]
+    building = max(building, held["geometry"] + held["acceleration"] + sum(small))
+    taken = held["geometry"] + held["acceleration"]
+    rows = [t for t in analysis.textures if t.memory_bytes > 0]
+    rows.sort(key=lambda t: (-sizes.get(t.index, t.memory_bytes), t.index))
+    # A chain is 4/3 of its picture, which is held twice while it is decoded, then once while the
+    # chain is filled from it.
+    chains = [sizes.get(t.index, t.memory_bytes) for t in rows]
+    decoding = 0
+    for i, t in enumerate(rows):
+        beside = sum(chains[i + 1 : i + threads]) * 3 // 2
+        picture = chains[i] * 3 // 4
+        most = max(2 * picture, chains[i] + picture)
+        decoding = max(decoding, taken + most + t.file_bytes + beside)
+        taken += chains[i]
+    more = max(building, decoding) - sum(held.values())
+    if more <= 0:
+        return steps
+    what: tuple[Kind, str] = ("textures", "decoding, for a moment")
+    if building > decoding:
+        what = ("acceleration", "building, for a moment")
+    last = max(i for i, s in enumerate(steps) if s.kind in ("geometry", what[0]))
+    return [*steps[: last + 1], Step(*what, more), *steps[last + 1 :]]
 
 
 def film_steps(

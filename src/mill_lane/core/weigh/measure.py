@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.formats.emission import emissive_means, emitted_luminance
 from mill_lane.core.image.srgb import LUMA
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.sizes import image_bytes, loading_order
@@ -26,8 +27,7 @@ from mill_lane.core.weigh.analysis import (
     part_bytes,
 )
 from mill_lane.core.weigh.duplicates import Duplicate, find_duplicates
-from mill_lane.core.weigh.frames import Track, camera_track, frames_looked_at
-from mill_lane.core.weigh.nearest import Nearest, refine
+from mill_lane.core.weigh.frames import Nearest, Track, camera_track, frames_looked_at
 from mill_lane.core.weigh.outlines import ObjectOutline, outline_of
 
 PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
@@ -105,10 +105,12 @@ def weigh(
                 seen.add((m, i))
         progress((0.2 if exact else 0.5) * (f + 1) / len(frames), "distances over the frames")
     if exact:
+        # The compiler is loaded only where it is needed.
+        from mill_lane.core.weigh.nearest import refine
+
         nearest |= refine(track, parts, lo, hi, box_distance, part(progress, 0.2, 0.8))
     copies = Counter(m for _, m in scene.instances)
-    duplicates = find_duplicates(scene, sorted(copies))
-    progress(0.9, "copies")
+    duplicates = find_duplicates(scene, sorted(copies), part(progress, 0.8 if exact else 0.5, 0.95))
     meshes = [
         _mesh_row(scene, m, copies[m], nearest, seen, duplicates, frames) for m in sorted(copies)
     ]
@@ -127,6 +129,7 @@ def weigh(
         frames_looked_at=len(frames),
         frame_rate=scene.frame_rate,
         camera=track.name,
+        cameras=scene.camera_names,
         camera_path=[(float(p[0]), float(p[2])) for p in track.positions],
         camera_ahead=[(float(d[0]), float(d[2])) for d in track.forward],
         camera_half_angle=track.half_width,
@@ -198,8 +201,8 @@ def _with_edges(scene: Scene, track: Track, row: MeshRow, nearest: Nearest) -> M
         return row
     distance, f, node = min(nearest[row.index, i] for i, _ in parts)
     edge = median_edge([p for _, p in parts], track.matrices[f % len(track.matrices)][node][:3, :3])
-    pixel = 2 * math.tan(track.half_height) / PICTURE_HEIGHT
-    return row.model_copy(update={"edge_px": edge / (max(distance, 1e-6) * pixel)})
+    pixel = track.pixel(max(distance, 1e-6), PICTURE_HEIGHT)
+    return row.model_copy(update={"edge_px": edge / pixel})
 
 
 def median_edge(parts: list[Part], matrix: NDArray[np.float64]) -> float:
@@ -253,12 +256,13 @@ def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> lis
             mime=image.mime,
             file_bytes=image.file_bytes,
             memory_bytes=image_bytes(image) if i in held else 0,
-            role=", ".join(roles.get(i, ["unused"])),
+            role=", ".join(roles[i]),
             nearest_m=near.get(i),
             in_view=i in visible,
             missing=image.missing,
         )
         for i, image in enumerate(scene.images)
+        if i in roles
     ]
 
 
@@ -290,9 +294,13 @@ def _lights(
                 candela=candela,
             )
         )
+    means = emissive_means(scene)
     for j, (node, _, _, p) in enumerate(parts):
         if p.material >= 0 and max(scene.materials[p.material].emissive) > 0:
-            radiance = float(np.array(scene.materials[p.material].emissive) @ luma)
+            material = scene.materials[p.material]
+            radiance = emitted_luminance(material, p.load(), means.get(p.material))
+            if radiance <= 0:
+                continue
             extent = hi[j] - lo[j]
             # The area of the mesh itself, scaled as the placement scales volumes: exact for even
             # scaling.

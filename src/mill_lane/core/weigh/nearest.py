@@ -11,12 +11,9 @@ from numpy.typing import NDArray
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render.jit import inner, kernel
 from mill_lane.core.scene.model import Geometry, Part
-from mill_lane.core.weigh.frames import Track
+from mill_lane.core.weigh.frames import Nearest, Track
 
 F64 = NDArray[np.float64]
-Nearest = dict[
-    tuple[int, int], tuple[float, int, int]
-]  # by mesh and part: metres, which of the frames, and the node
 
 
 @inner

@@ -40,12 +40,13 @@ def alphas(world: World, material: I64, uv: F64) -> F64:
         if index < 0 or int(t.table[index, s.T_CHANNELS]) not in (2, 4):
             continue
         rows, k = np.flatnonzero(material == m), world.transforms[m, s.BASE]
+        laid = uv[rows, int(k[s.U_SET])]
         first, width, height = (int(x) for x in t.levels[t.table[index, s.T_FIRST_LEVEL]])
         u = _wrapped(
-            k[0] * uv[rows, 0] + k[1] * uv[rows, 1] + k[2], int(t.table[index, s.T_WRAP_U]), width
+            k[0] * laid[:, 0] + k[1] * laid[:, 1] + k[2], int(t.table[index, s.T_WRAP_U]), width
         )
         v = _wrapped(
-            k[3] * uv[rows, 0] + k[4] * uv[rows, 1] + k[5], int(t.table[index, s.T_WRAP_V]), height
+            k[3] * laid[:, 0] + k[4] * laid[:, 1] + k[5], int(t.table[index, s.T_WRAP_V]), height
         )
         channels = int(t.table[index, s.T_CHANNELS])
         at = first + (v * width + u) * channels + channels - 1

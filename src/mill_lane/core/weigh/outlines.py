@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
-from scipy.spatial import ConvexHull, QhullError
 
 
 class ObjectOutline(BaseModel):
@@ -77,8 +76,29 @@ def hull(points: NDArray[np.float64]) -> list[tuple[float, float]]:
         same.
     """
     unique = np.unique(points, axis=0)
-    try:
-        corners = unique[ConvexHull(unique).vertices]
-    except (QhullError, ValueError):  # nothing that has an area
+    corners = _chain(unique)
+    if len(corners) < 3:  # nothing that has an area
         corners = unique[[0, -1]] if len(unique) > 1 else unique
     return [(float(x), float(y)) for x, y in corners]
+
+
+def _chain(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The corners of the convex hull of a few points (N, 2), counter-clockwise.
+
+    Andrew's monotone chain (1979): the points are few, and a library for more takes long to load.
+    """
+    order = points[np.lexsort((points[:, 1], points[:, 0]))]
+    chains = []
+    for run in (order, order[::-1]):
+        chain: list[NDArray[np.float64]] = []
+        for p in run:
+            while len(chain) > 1 and _turn(chain[-2], chain[-1], p) <= 0:
+                chain.pop()
+            chain.append(p)
+        chains.append(chain[:-1])
+    return np.array([*chains[0], *chains[1]]).reshape(-1, 2)
+
+
+def _turn(a: NDArray[np.float64], b: NDArray[np.float64], c: NDArray[np.float64]) -> float:
+    """Twice the area of a triangle, above 0 where it goes round counter-clockwise."""
+    return float((b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0]))

@@ -121,11 +121,12 @@ class Observer:
         # Differentials per pixel of the picture that counts, not of this coarse one.
         scale = self.height / self.rows
         width = self.aspect * self.height
-        track, _ = camera_track(
+        track, _, flat = camera_track(
             scene, scene.seconds(frame), 0.0, round(width), self.height, self.camera
         )
         # Square pixels: across as well as down, one is 1 / height of the picture.
-        rays = camera_rays(track[:12], x * width / self.wide, y * scale, round(width), self.height)
+        x = x * width / self.wide
+        rays = camera_rays(track[:12], x, y * scale, round(width), self.height, flat > 0)
         return _Frame(self.loaded, world, rng, len(scene.instances)).look(rays)
 
 
@@ -220,9 +221,7 @@ class _Frame:
             rows = np.flatnonzero(met & (hits.material == material))
             for k, use in enumerate(_slots(self.loaded, int(material))):
                 if use >= 0:
-                    across = hits.texels(
-                        np.broadcast_to(world.transforms[material, k], (len(rows), 6)), rows
-                    )
+                    across = hits.texels(world.transforms[material, k], rows)
                     need = np.stack(across, 1)
                     need = need[np.isfinite(need).all(1)]
                     self.seen.needs.setdefault(textures[use].image, []).append(need)

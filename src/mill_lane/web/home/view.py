@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from sqlalchemy.orm import Session
 
+from mill_lane.jobs.looks import FirstLook, newest_looks
 from mill_lane.jobs.opening import jobs, opening_task
 from mill_lane.jobs.summary import summarise
 from mill_lane.store.models import Job, SceneVersion, Task
@@ -22,15 +23,19 @@ class Card:
     version: SceneVersion | None
     task: Task | None
     stops: list[Stop]
+    look: FirstLook | None = None
 
 
 def cards(db: Session, stations: Iterable[Station]) -> list[Card]:
     """All jobs, with the figures of each."""
-    return [_card(db, job, list(stations)) for job in jobs(db)]
+    found = jobs(db)
+    looks = newest_looks(db, [j.version_id for j in found if j.version_id], [j.id for j in found])
+    return [_card(db, job, list(stations), looks) for job in found]
 
 
-def _card(db: Session, job: Job, stations: list[Station]) -> Card:
+def _card(db: Session, job: Job, stations: list[Station], looks: Mapping[int, FirstLook]) -> Card:
     version = db.get(SceneVersion, job.version_id) if job.version_id else None
     if version is None:
         return Card(job, None, opening_task(db, job), [])
-    return Card(job, version, None, station_nav(stations, summarise(db, job, version)))
+    stops = station_nav(stations, summarise(db, job, version))
+    return Card(job, version, None, stops, looks.get(version.id))

@@ -10,7 +10,7 @@ from fastapi.responses import JSONResponse, Response
 from sqlalchemy.exc import IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
-from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.errors import MillError, NotFoundError, input_words
 from mill_lane.store.transactions import no_room
 
 BUSY = {
@@ -93,7 +93,7 @@ def add_handlers(app: FastAPI) -> None:
         assert isinstance(e, RequestValidationError)
         first = e.errors()[0]
         where = ".".join(str(x) for x in first["loc"][1:])
-        text = str(first["msg"]).removeprefix("Value error, ")
+        text = input_words(first)
         error = {
             "error": f"{where}: {text}." if where else f"{text}.",
             "hint": "Correct it and send it again.",

@@ -25,8 +25,10 @@ from mill_lane.web.shared.settings import Settings
 router = APIRouter()
 RHYTHM, SLOWEST = 0.35, 1.5  # seconds
 EACH = 0.03  # seconds more for each that listens, beyond the first dozen
+NEARLY = 2.0  # seconds below which nobody can tell how many are left
 QUIET = 15  # seconds between signs of life
 MOST = 50
+PARTS = ("stage", "stamp")  # of what a task tells: a change of these is one of the page
 
 
 def stamp_of(db: Session) -> str:
@@ -34,7 +36,7 @@ def stamp_of(db: Session) -> str:
     rows = db.execute(
         select(Task.id, Task.state, Task.live).order_by(Task.id.desc()).limit(MOST)
     ).all()
-    said = [(number, state, (live or {}).get("stage", 0)) for number, state, live in rows]
+    said = [(n, state, [(live or {}).get(k, 0) for k in PARTS]) for n, state, live in rows]
     return f"{zlib.crc32(repr(said).encode()):08x}"
 
 
@@ -43,7 +45,8 @@ def said_of(task: Task) -> dict[str, str]:
     live = task.live or {}
     out = {"text": task.text, "share": f"{task.share * 100:.0f} %"}
     if live.get("left") is not None:
-        out["left"] = f"about {duration(live['left'])} left"
+        left = float(live["left"])
+        out["left"] = f"about {duration(left)} left" if left >= NEARLY else "nearly done"
     if live.get("seconds") is not None:
         out["seconds"] = duration(live["seconds"])
     if live.get("samples") is not None:

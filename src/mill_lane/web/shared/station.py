@@ -15,7 +15,7 @@ Mark = Literal["order", "look", "fail", "todo"]
 WORDS: dict[Mark, str] = {
     "order": "in order",
     "look": "look here",
-    "fail": "will not finish",
+    "fail": "does not fit",
     "todo": "not done yet",
 }
 
@@ -28,7 +28,7 @@ class Figure:
     ----------
     text : str
     mark : str
-        "order", "look" (here), "fail" (will not finish), "todo" (not done yet).
+        "order", "look" (here), "fail" (does not fit), "todo" (not done yet).
     predicted : bool
         Whether it is a prediction.
     task : int or None

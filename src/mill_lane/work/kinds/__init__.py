@@ -6,8 +6,10 @@ from typing import Any
 
 from mill_lane.core.registry import Registry
 from mill_lane.work.kinds.base import Kind
+from mill_lane.work.kinds.camera import PUT_UP
 from mill_lane.work.kinds.demo import DEMO
 from mill_lane.work.kinds.export import EXPORT
+from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.reading import READING
@@ -16,5 +18,5 @@ from mill_lane.work.kinds.trim import TRIM
 from mill_lane.work.kinds.weigh import WEIGH
 
 KINDS: Registry[Kind[Any, Any, Any]] = Registry(
-    "kind of task", PREPARE, DEMO, OPEN, READING, WEIGH, TRIM, EXPORT, RENDER
+    "kind of task", PREPARE, DEMO, OPEN, READING, PUT_UP, FIRST_LOOK, WEIGH, TRIM, EXPORT, RENDER
 )

@@ -81,7 +81,11 @@ class Kind(ABC, Generic[P, Q, R]):
         Whether it goes on from what lies in its folder, so that the folder stays when it is
         interrupted.
     lane : str
-        Tasks of one lane run one after another, so that their times compare.
+        One of `queue.LANES`.  Tasks of one lane run one after another, lanes beside each other.
+    alone : bool
+        Whether its time counts, so that nothing else runs beside it.
+    kernels : bool
+        Whether it waits until the renderer is compiled.
     grace : float
         Seconds that it has to stop by itself.
     """
@@ -94,6 +98,8 @@ class Kind(ABC, Generic[P, Q, R]):
     gives_way: bool = False
     resumable: bool = False
     lane: str = "compute"
+    alone: bool = False
+    kernels: bool = False
     grace: float = 4.0
 
     @abstractmethod

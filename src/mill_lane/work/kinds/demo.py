@@ -37,6 +37,7 @@ class Demo(Kind[Payload, Request, Version]):
     payload_type = Payload
     request_type = Request
     result_type = Version
+    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the file that holds this edition of the scene."""

@@ -44,6 +44,7 @@ class Export(Kind[Payload, Request, Result]):
     payload_type = Payload
     request_type = Request
     result_type = Result
+    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the scene."""
@@ -56,7 +57,7 @@ class Export(Kind[Payload, Request, Result]):
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.formats.saving import save_scene
 
-        notes = save_scene(open_scene(request.scene), request.path, report)
+        notes = save_scene(open_scene(request.scene, own=True), request.path, report)
         return Result(path=request.path, notes=[n.text for n in notes])
 
     def store(self, home: Home, result: Result) -> dict[str, Taken]:

@@ -39,6 +39,7 @@ class Open(Kind[Payload, Request, Version]):
     payload_type = Payload
     request_type = Request
     result_type = Version
+    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the file."""

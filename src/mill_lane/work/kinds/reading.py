@@ -48,6 +48,7 @@ class Reading(Kind[Payload, Request, Version]):
     payload_type = Payload
     request_type = Request
     result_type = Version
+    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the scene, and what was told when it came in."""
@@ -66,10 +67,10 @@ class Reading(Kind[Payload, Request, Version]):
         from mill_lane.core.formats.gltf.turn import read_in
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.formats.units import reading, said
-        from mill_lane.core.scene.defaults import world_bounds
+        from mill_lane.core.scene.framing import world_bounds
 
         unit, up = request.unit, request.up
-        scene, path = open_scene(request.scene), request.folder / "scene.glb"
+        scene, path = open_scene(request.scene, own=True), request.folder / "scene.glb"
         write_glb(read_in(scene, reading(unit, up)), path, part(report, 0.0, 0.8))
         change = Change(kind=self.name, target="scene", key="scene:0", to=[unit, up])
         made = listed(path, part(report, 0.8, 1.0), [change])

@@ -35,6 +35,7 @@ class RenderKind(Kind[Payload, Request, Result]):
     payload_type = Payload
     request_type = Request
     result_type = Result
+    alone = True
     resumable = True
     grace = 24.0  # a pass of a large picture may have to end first
     checkpoint_seconds: float = 8.0

@@ -41,6 +41,7 @@ class Trim(Kind[Payload, Request, Version]):
     payload_type = Payload
     request_type = Request
     result_type = Version
+    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the scene."""
@@ -57,7 +58,7 @@ class Trim(Kind[Payload, Request, Version]):
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.trim import apply_choices
 
-        scene, path = open_scene(request.scene), request.folder / "scene.glb"
+        scene, path = open_scene(request.scene, own=True), request.folder / "scene.glb"
         trimmed, changes = apply_choices(scene, request.choices, part(report, 0.0, 0.8))
         write_glb(trimmed, path, part(report, 0.8, 0.95))
         return listed(path, part(report, 0.95, 1.0), changes)

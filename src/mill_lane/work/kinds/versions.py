@@ -9,13 +9,16 @@ from pydantic import BaseModel
 from sqlalchemy import func, select
 
 from mill_lane.core.progress import Progress
+from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.scene.model import Note, Scene
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.store.files import Taken, list_file
-from mill_lane.store.models import Job, SceneVersion
+from mill_lane.store.models import Job, RecipeRow, SceneVersion
 from mill_lane.work import queue
 from mill_lane.work.kinds.base import Context
+from mill_lane.work.kinds.first_look import FIRST_LOOK
+from mill_lane.work.kinds.first_look import Payload as Look
 from mill_lane.work.kinds.weigh import WEIGH, Payload
 
 
@@ -66,5 +69,9 @@ def keep_version(
     db.add(row)
     db.flush()
     job.version_id = row.id
+    final = select(RecipeRow).where(RecipeRow.job_id == job.id, RecipeRow.chosen == "final")
+    camera = read_recipe(db.scalars(final).one().data).camera
+    known = camera if camera in version.analysis.cameras else ""
+    queue.put(db, FIRST_LOOK, Look(version=row.id, camera=known), job.id)
     queue.put(db, WEIGH, Payload(version=row.id), job.id)
     return {"version": row.id}

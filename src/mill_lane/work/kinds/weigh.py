@@ -29,6 +29,7 @@ class Request(BaseModel):
 
     scene: Path
     aspect: float
+    camera: str = ""
 
 
 class Result(BaseModel):
@@ -55,7 +56,9 @@ class Weigh(Kind[Payload, Request, Result]):
         ).one()
         recipe = read_recipe(final.data)
         return Request(
-            scene=context.home.files.path(row.file_hash), aspect=recipe.width / recipe.height
+            scene=context.home.files.path(row.file_hash),
+            aspect=recipe.width / recipe.height,
+            camera=recipe.camera,
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -76,9 +79,12 @@ class Weigh(Kind[Payload, Request, Result]):
             report.partly(Result(analysis=analysis))
 
         try:
+            scene = open_scene(request.scene)
+            known = request.camera in (*scene.camera_names, *(c.name for c in scene.cameras))
             found = weigh_full(
-                open_scene(request.scene),
+                scene,
                 request.aspect,
+                request.camera if known else None,
                 threads=threads_to_use(64),
                 progress=part(report, 0.02, 1.0),
                 ready=ready,

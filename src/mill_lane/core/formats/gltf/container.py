@@ -6,16 +6,20 @@ import base64
 import binascii
 import json
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import Blob, inside
+from mill_lane.core.formats.gltf import meshopt
+from mill_lane.core.formats.gltf.extensions import refuse_required
 from mill_lane.core.formats.gltf.sanity import fault
 
 JSON_LIMIT = 512 * 1024 * 1024
+MOST_UNPACKED = 4096  # times what a compressed view takes
+KEPT_UNPACKED = 256 * 10**6  # bytes of decompressed views
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,11 +30,31 @@ class Document:
     buffers: tuple[Blob, ...]
     folder: Path | None
     name: str
+    unpacked: dict[int, Blob] = field(default_factory=dict, repr=False)  # views once decompressed
 
     def view(self, index: int) -> Blob:
         """The bytes of a bufferView."""
         v = self.item("bufferViews", index)
+        packed = v.get("extensions", {})
+        said = next((packed[name] for name in meshopt.NAMES if name in packed), None)
+        if said is not None:
+            return self._unpacked(index, said)
         return self.buffer(v.get("buffer")).slice(int(v.get("byteOffset", 0)), int(v["byteLength"]))
+
+    def _unpacked(self, index: int, said: dict[str, Any]) -> Blob:
+        """A compressed view; the last few are kept."""
+        if index not in self.unpacked:
+            source = self.buffer(said.get("buffer"))
+            data = source.slice(int(said.get("byteOffset", 0)), int(said["byteLength"])).read()
+            count, stride = int(said["count"]), int(said["byteStride"])
+            if not 0 <= count * stride <= MOST_UNPACKED * max(len(data), 1024):
+                raise broken(self.name, f"view {index} says it unpacks to {count * stride:,} bytes")
+            mode, how = str(said["mode"]), str(said.get("filter", "NONE"))
+            out = meshopt.decoded(bytes(data), count, stride, mode, how)
+            while sum(b.length for b in self.unpacked.values()) > KEPT_UNPACKED:
+                self.unpacked.pop(next(iter(self.unpacked)))
+            self.unpacked[index] = Blob.of(out)
+        return self.unpacked[index]
 
     def buffer(self, index: Any) -> Blob:
         """The bytes of a buffer; MillError where there is none of that number."""
@@ -145,6 +169,7 @@ def _parse(name: str, text: bytes) -> dict[str, Any]:
         raise broken(name, "its JSON has no “asset”")
     if not str(document["asset"].get("version", "")).startswith("2."):
         raise broken(name, f"it says glTF version {document['asset'].get('version')}")
+    refuse_required(name, document)
     wrong = fault(document)
     if wrong:
         raise broken(name, wrong)
@@ -179,9 +204,14 @@ def _buffers(
     for i, b in enumerate(document.get("buffers", [])):
         uri = b.get("uri") if isinstance(b, dict) else None
         if uri is None:
-            if i or binary is None:
+            if binary is not None and i == 0:
+                blob = binary
+            elif _is_fallback(b):
+                # What would stand here if nobody read the compressed form.
+                buffers.append(Blob.of(b""))
+                continue
+            else:
                 raise broken(name, f"buffer {i} has no data")
-            blob = binary
         else:
             blob = resolve(uri, name, folder)
         if blob.length < int(b["byteLength"]):
@@ -193,6 +223,11 @@ def _buffers(
             )
         buffers.append(blob)
     return buffers
+
+
+def _is_fallback(buffer: dict[str, Any]) -> bool:
+    extensions = buffer.get("extensions", {})
+    return any(extensions.get(name, {}).get("fallback") for name in meshopt.NAMES)
 
 
 def resolve(uri: str, name: str, folder: Path | None) -> Blob:

@@ -16,6 +16,8 @@ from mill_lane.core.scene.model import Camera, Channel, Light, Node, Part, Scene
 ARRAY, INDICES = 34962, 34963  # targets of buffer views
 FLOAT, SHORT, INT = 5126, 5123, 5125
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
+LENS = "mill_lane_lens"
+FAR = 1e6  # metres: how far an orthographic camera sees
 Json = dict[str, Any]
 
 
@@ -85,11 +87,6 @@ def geometry_of(b: Builder, p: Part, with_tangents: bool) -> Json:
     def indices() -> NDArray[Any]:
         return p.load().triangles.astype("<u4" if wide else "<u2")
 
-    def uvs() -> NDArray[Any]:
-        found = p.load().uvs
-        assert found is not None
-        return found
-
     positions = b.view(Chunk(12 * n, lambda: p.load().positions), ARRAY)
     bounds = {"min": list(p.bounds_min), "max": list(p.bounds_max)}
     normals = b.view(Chunk(12 * n, lambda: p.load().normals), ARRAY)
@@ -98,13 +95,28 @@ def geometry_of(b: Builder, p: Part, with_tangents: bool) -> Json:
         "NORMAL": b.accessor(normals, "VEC3", FLOAT, n),
     }
     if p.has_uvs:
-        attributes["TEXCOORD_0"] = b.accessor(b.view(Chunk(8 * n, uvs), ARRAY), "VEC2", FLOAT, n)
+        attributes["TEXCOORD_0"] = b.accessor(
+            b.view(Chunk(8 * n, lambda: _there(p.load().uvs)), ARRAY), "VEC2", FLOAT, n
+        )
+    if p.has_second_uvs:
+        attributes["TEXCOORD_1"] = b.accessor(
+            b.view(Chunk(8 * n, lambda: _there(p.load().second_uvs)), ARRAY), "VEC2", FLOAT, n
+        )
+    if p.has_colors:
+        attributes["COLOR_0"] = b.accessor(
+            b.view(Chunk(16 * n, lambda: _there(p.load().colors)), ARRAY), "VEC4", FLOAT, n
+        )
     if with_tangents:
         view = b.view(Chunk(16 * n, lambda: tangents(p.load())), ARRAY)
         attributes["TANGENT"] = b.accessor(view, "VEC4", FLOAT, n)
     view = b.view(Chunk((12 if wide else 6) * t, indices), INDICES)
     corners = b.accessor(view, "SCALAR", INT if wide else SHORT, 3 * t)
     return {"attributes": attributes, "indices": corners}
+
+
+def _there(values: NDArray[Any] | None) -> NDArray[Any]:
+    assert values is not None, "a part has not what it says"
+    return values
 
 
 def sampler_of(b: Builder, c: Channel) -> Json:
@@ -133,9 +145,20 @@ def light_of(x: Light) -> Json:
 
 
 def camera_of(c: Camera) -> Json:
-    """A perspective camera."""
+    """A camera, perspective or orthographic."""
+    if c.half_height is not None:
+        across = c.half_height * (c.aspect or 16 / 9)
+        flat = {"xmag": across, "ymag": c.half_height, "znear": 0.0, "zfar": FAR}
+        return {"name": c.name, "type": "orthographic", "orthographic": flat} | _lens(c)
     perspective = {"yfov": c.yfov, "znear": 0.01, "aspectRatio": c.aspect or 16 / 9}
-    return {"name": c.name, "type": "perspective", "perspective": perspective}
+    return {"name": c.name, "type": "perspective", "perspective": perspective} | _lens(c)
+
+
+def _lens(c: Camera) -> Json:
+    """What the file says of the lens, for which glTF has no word."""
+    if not (c.f_stop or c.focus_distance):
+        return {}
+    return {"extras": {LENS: {"f_stop": c.f_stop, "focus_distance": c.focus_distance}}}
 
 
 def settings_of(scene: Scene) -> Json:

@@ -6,16 +6,8 @@ import math
 from collections.abc import Callable
 from typing import Any
 
+from mill_lane.core.formats.gltf.keys import path_in
 from mill_lane.core.scene.model import Material, TextureUse
-
-UNDERSTOOD = {
-    "KHR_materials_emissive_strength",
-    "KHR_materials_transmission",
-    "KHR_materials_ior",
-    "KHR_materials_volume",
-    "KHR_materials_unlit",
-    "KHR_materials_clearcoat",
-}
 
 
 def read_material(entry: dict[str, Any], index: int) -> Material:
@@ -29,6 +21,9 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
     transmission = ext.get("KHR_materials_transmission", {})
     volume = ext.get("KHR_materials_volume", {})
     clearcoat = ext.get("KHR_materials_clearcoat", {})
+    specular = ext.get("KHR_materials_specular", {})
+    sheen = ext.get("KHR_materials_sheen", {})
+    anisotropy = ext.get("KHR_materials_anisotropy", {})
     emissive = [float(x) * strength for x in entry.get("emissiveFactor", (0, 0, 0))]
     ior = float(ext.get("KHR_materials_ior", {}).get("ior", 1.5))
     mode = entry.get("alphaMode", "OPAQUE")
@@ -47,6 +42,12 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
         attenuation_distance=float(volume.get("attenuationDistance", math.inf)),
         clearcoat=float(clearcoat.get("clearcoatFactor", 0.0)),
         clearcoat_roughness=float(clearcoat.get("clearcoatRoughnessFactor", 0.0)),
+        specular=float(specular.get("specularFactor", 1.0)),
+        specular_color=_tuple(specular.get("specularColorFactor", (1, 1, 1)), 3),
+        sheen_color=_tuple(sheen.get("sheenColorFactor", (0, 0, 0)), 3),
+        sheen_roughness=float(sheen.get("sheenRoughnessFactor", 0.0)),
+        anisotropy=float(anisotropy.get("anisotropyStrength", 0.0)),
+        anisotropy_rotation=float(anisotropy.get("anisotropyRotation", 0.0)),
         alpha_mode=mode,
         alpha_cutoff=float(entry.get("alphaCutoff", 0.5)),
         double_sided=bool(entry.get("doubleSided", False)),
@@ -58,7 +59,13 @@ def read_material(entry: dict[str, Any], index: int) -> Material:
         transmission_texture=_use(transmission.get("transmissionTexture")),
         clearcoat_texture=_use(clearcoat.get("clearcoatTexture")),
         clearcoat_roughness_texture=_use(clearcoat.get("clearcoatRoughnessTexture")),
+        specular_texture=_use(specular.get("specularTexture")),
+        specular_color_texture=_use(specular.get("specularColorTexture")),
+        sheen_color_texture=_use(sheen.get("sheenColorTexture")),
+        sheen_roughness_texture=_use(sheen.get("sheenRoughnessTexture")),
+        anisotropy_texture=_use(anisotropy.get("anisotropyTexture")),
         occlusion_texture=_use(entry.get("occlusionTexture"), "strength"),
+        path=path_in(entry),
     )
 
 
@@ -130,6 +137,7 @@ def write_material(m: Material, number: Callable[[int], int]) -> dict[str, Any]:
         if m.clearcoat_roughness_texture:
             c["clearcoatRoughnessTexture"] = _info(m.clearcoat_roughness_texture, number)
         ext["KHR_materials_clearcoat"] = c
+    ext |= _layers(m, number)
     if m.unlit:
         ext["KHR_materials_unlit"] = {}
     if m.alpha_mode != "OPAQUE":
@@ -140,6 +148,35 @@ def write_material(m: Material, number: Callable[[int], int]) -> dict[str, Any]:
         out["doubleSided"] = True
     if ext:
         out["extensions"] = ext
+    return out
+
+
+def _layers(m: Material, number: Callable[[int], int]) -> dict[str, Any]:
+    """The extensions of what lies on a plain dielectric or metal."""
+    out: dict[str, Any] = {}
+    tinted = m.specular != 1.0 or m.specular_color != (1.0, 1.0, 1.0)
+    if tinted or m.specular_texture or m.specular_color_texture:
+        s: dict[str, Any] = {
+            "specularFactor": m.specular,
+            "specularColorFactor": list(m.specular_color),
+        }
+        if m.specular_texture:
+            s["specularTexture"] = _info(m.specular_texture, number)
+        if m.specular_color_texture:
+            s["specularColorTexture"] = _info(m.specular_color_texture, number)
+        out["KHR_materials_specular"] = s
+    if max(m.sheen_color) > 0:
+        s = {"sheenColorFactor": list(m.sheen_color), "sheenRoughnessFactor": m.sheen_roughness}
+        if m.sheen_color_texture:
+            s["sheenColorTexture"] = _info(m.sheen_color_texture, number)
+        if m.sheen_roughness_texture:
+            s["sheenRoughnessTexture"] = _info(m.sheen_roughness_texture, number)
+        out["KHR_materials_sheen"] = s
+    if m.anisotropy:
+        s = {"anisotropyStrength": m.anisotropy, "anisotropyRotation": m.anisotropy_rotation}
+        if m.anisotropy_texture:
+            s["anisotropyTexture"] = _info(m.anisotropy_texture, number)
+        out["KHR_materials_anisotropy"] = s
     return out
 
 

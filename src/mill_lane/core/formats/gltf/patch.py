@@ -11,12 +11,15 @@ from __future__ import annotations
 import copy
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
 
 from mill_lane.core.formats.gltf import entries
 from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.entries import Builder, Chunk, Json
+from mill_lane.core.formats.gltf.instancing import NAME as INSTANCING
+from mill_lane.core.formats.gltf.instancing import as_the_file_has_it
+from mill_lane.core.formats.gltf.keys import PATH, STAGE
+from mill_lane.core.formats.gltf.meshopt import unpack
 from mill_lane.core.formats.gltf.motion import patch_animations
 from mill_lane.core.formats.gltf.origin import Origin
 from mill_lane.core.formats.gltf.pictures import picture_of
@@ -31,9 +34,11 @@ from mill_lane.core.formats.gltf.references import (
     take_lists,
 )
 from mill_lane.core.formats.gltf.tree import patch_tree, write_material_over
+from mill_lane.core.scene.defaults import without_defaults
 from mill_lane.core.scene.model import Node, Scene
 
 MODELLED = ("nodes", "meshes", "materials", "textures", "images", "cameras", "lights")
+WEBP = ("image/webp", "EXT_texture_webp")
 FRAME: Json = {
     "asset": {"version": "2.0", "generator": "Mill Lane"},
     "scene": 0,
@@ -72,7 +77,8 @@ class _Patch:
         self.before = origin.scene if origin else Scene(scene.name)
         # Where a file had no camera or light, what was added so that it can be drawn is no part of
         # it.
-        self.scene = _without_what_was_added(scene) if origin else scene
+        self.scene = without_defaults(scene) if origin else scene
+        self.scene, self.before, self.respread = as_the_file_has_it(self.scene, self.before)
         self.root: Json = copy.deepcopy(origin.document.json if origin else FRAME)
         self.root.pop("buffers", None)
         self.lists = take_lists(self.root)
@@ -85,9 +91,10 @@ class _Patch:
         }
         self.chunks: dict[int, Chunk] = {}
         if self.document is not None:
-            for i in range(counts["bufferViews"]):
+            for i, view in enumerate(self.lists["bufferViews"]):
                 blob = self.document.view(i)
                 self.chunks[i] = Chunk(blob.length, blob.read)
+                unpack(view)
         self.builder = Builder(self.lists["bufferViews"], self.lists["accessors"], self.chunks)
         self.at: dict[str, list[int]] = {}
         self.gone: dict[str, set[int]] = {}
@@ -148,15 +155,25 @@ class _Patch:
                 self.earlier("images", image),
                 self.document,
             )
+            keep_path(self.lists["images"][at], image.path)
         samplers = self.lists["samplers"]
         for t, at in zip(self.scene.textures, self.at["textures"], strict=True):
             entry, was = self.lists["textures"][at], self.earlier("textures", t)
             if was is None or was.name != t.name:
                 entry["name"] = t.name
             source = self.at["images"][t.image]
-            if was is None or source != was.image:
-                entry["source"] = source
+            webp = self.scene.images[t.image].mime == WEBP[0]
+            if (
+                was is None
+                or source != was.image
+                or webp != (WEBP[1] in entry.get("extensions", {}))
+            ):
+                entry.pop("source", None)
                 entry.pop("extensions", None)  # other kinds of the picture that it had
+                if webp:
+                    entry["extensions"] = {WEBP[1]: {"source": source}}
+                else:
+                    entry["source"] = source
             if was is None or (was.wrap_u, was.wrap_v) != (t.wrap_u, t.wrap_v):
                 own = samplers[entry["sampler"]] if "sampler" in entry else {}
                 usual = {"magFilter": 9729, "minFilter": 9987}
@@ -170,6 +187,7 @@ class _Patch:
         for m, at in zip(self.scene.materials, self.at["materials"], strict=True):
             entry, was = self.lists["materials"][at], self.earlier("materials", m)
             write_material_over(entry, was, m, lambda k: self.at["textures"][k])
+            keep_path(entry, m.path)
 
     def _cameras_and_lights(self) -> None:
         for kind, write in (("cameras", entries.camera_of), ("lights", entries.light_of)):
@@ -208,6 +226,10 @@ class _Patch:
             if was is None or n.name != was.name:
                 entry["name"] = n.name
             patch_transform(entry, was, n)
+            keep_path(entry, n.path)
+            if n.source in self.respread:
+                entry.get("extensions", {}).pop(INSTANCING, None)
+                entry.pop("mesh", None)
             self._attach(entry, was, n, empty)
             self._adopt(entry, children[i])
         for number in self.gone["nodes"]:
@@ -276,10 +298,25 @@ class _Patch:
         if self.document is None or self.scene.name != self.before.name:
             entry["name"] = self.scene.name
         settings = entries.settings_of(self.scene)
+        self._keep_stage(entry)
         if self.document is None or settings != entries.settings_of(self.before):
             extras = entry.get("extras")
             kept = extras if isinstance(extras, dict) else {}
             entry["extras"] = kept | {"mill_lane": settings}
+
+    def _keep_stage(self, entry: Json) -> None:
+        """The USD stage that the scene came from rides along in a view of its own."""
+        stage = self.scene.stage
+        extras = entry.get("extras")
+        kept = extras if isinstance(extras, dict) else {}
+        if stage is None:
+            kept.pop(STAGE, None)
+        elif self.before.stage is not stage or STAGE not in kept:
+            kept[STAGE] = {"bufferView": self.builder.view(Chunk(stage.length, stage.read))}
+        if kept:
+            entry["extras"] = kept
+        else:
+            entry.pop("extras", None)
 
     def _is_new_root(self, n: Node, at: int) -> bool:
         """Whether a node without a parent was none of the file's roots: new, a copy, or
@@ -311,6 +348,20 @@ class _Patch:
                 self.root.pop(key, None)
 
 
+def keep_path(entry: Json, path: str) -> None:
+    """Write where a thing stands in the USD stage that it came from."""
+    extras = entry.get("extras")
+    known = extras.get(PATH, "") if isinstance(extras, dict) else ""
+    if path == known:
+        return
+    kept = dict(extras) if isinstance(extras, dict) else {}
+    if path:
+        kept[PATH] = path
+    else:
+        kept.pop(PATH, None)
+    entry["extras"] = kept
+
+
 def _set(entry: Json, key: str, index: int) -> None:
     if index >= 0:
         entry[key] = index
@@ -326,15 +377,3 @@ def patch_transform(entry: Json, was: Node | None, n: Node) -> None:
     for key in ("matrix", "translation", "rotation", "scale"):
         entry.pop(key, None)
     entry.update(wanted)
-
-
-def _without_what_was_added(scene: Scene) -> Scene:
-    """The scene without the camera and the light that no file had."""
-    nodes = tuple(n for n in scene.nodes if not (n.camera >= 0 and scene.cameras[n.camera].added))
-    if len(nodes) != len(scene.nodes):
-        # An added camera is the last of both lists, and has no children.
-        cameras = tuple(c for c in scene.cameras if not c.added)
-        scene = replace(scene, nodes=nodes, cameras=cameras)
-    if scene.environment is not None and scene.environment.added:
-        scene = replace(scene, environment=None)
-    return scene

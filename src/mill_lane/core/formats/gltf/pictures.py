@@ -29,7 +29,7 @@ def picture_of(
     """
     if was is None or was.name != image.name:
         entry["name"] = image.name
-    if image.missing:
+    if image.missing and not image.file_bytes:
         extras = entry.get("extras")
         kept = extras if isinstance(extras, dict) else {}
         entry["extras"] = kept | {"mill_lane_missing": image.name}

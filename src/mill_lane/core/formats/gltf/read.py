@@ -5,27 +5,34 @@ What is not understood stays in the document and is listed in the notes.
 
 from __future__ import annotations
 
-from collections import Counter
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
+from urllib.parse import unquote
 
 import numpy as np
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf.container import (
     MISSHAPEN,
     Document,
+    broken,
     misshapen,
     open_document,
     resolve,
 )
-from mill_lane.core.formats.gltf.geometry import read_part
-from mill_lane.core.formats.gltf.materials import UNDERSTOOD as MATERIAL_EXTENSIONS
+from mill_lane.core.formats.gltf.deform import rigged
+from mill_lane.core.formats.gltf.entries import LENS
+from mill_lane.core.formats.gltf.extensions import notes_of
+from mill_lane.core.formats.gltf.instancing import spread
+from mill_lane.core.formats.gltf.keys import STAGE, path_in
 from mill_lane.core.formats.gltf.materials import read_material
+from mill_lane.core.formats.gltf.meshes import read_meshes
 from mill_lane.core.formats.gltf.nodes import animate, default_scene, light_of, nodes_of
 from mill_lane.core.formats.gltf.origin import Origin
-from mill_lane.core.formats.textures import image_of, missing_image
+from mill_lane.core.formats.textures import image_of, kept_image, missing_image
 from mill_lane.core.scene.model import (
     Camera,
     Environment,
@@ -33,7 +40,6 @@ from mill_lane.core.scene.model import (
     Light,
     Material,
     Medium,
-    Mesh,
     Node,
     Note,
     Scene,
@@ -41,21 +47,6 @@ from mill_lane.core.scene.model import (
 )
 
 Thing = TypeVar("Thing", Material, Texture, Image, Light, Camera)
-UNDERSTOOD = MATERIAL_EXTENSIONS | {
-    "KHR_lights_punctual",
-    "KHR_texture_transform",
-    "KHR_mesh_quantization",
-}
-# What of a mesh is not drawn: by the code of the note.
-IGNORED = {
-    "points_or_lines": "points or lines are not drawn",
-    "no_positions": "no positions: nothing to draw",
-    "morphs_at_rest": "morph targets are kept, and drawn in their rest shape",
-    "vertex_colours": "vertex colours are kept, not drawn",
-    "second_uv_set": "a second UV set is kept; textures are drawn with the first",
-}
-# Vertices and triangles that meshes may come to: so many whatever the file, and for its size.
-FREE_VERTICES, BYTES_A_VERTEX, MOST_USES = 20_000_000, 12, 8
 WRAPS: dict[int, Any] = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
 
@@ -83,28 +74,21 @@ def scene_from(document: Document) -> Scene:
 def _read(document: Document) -> Scene:
     root = document.json
     notes: list[Note] = []
-    missing = [x for x in root.get("extensionsRequired", []) if x not in UNDERSTOOD]
-    if missing:
-        raise MillError(
-            f"{document.name} cannot be drawn without {', '.join(map(str, missing))}, which Mill "
-            "Lane does not read.",
-            "Export it again without compression or that extension.",
-            "Nothing was imported.",
-        )
     materials = tuple(read_material(m, i) for i, m in enumerate(root.get("materials", [])))
     images = _images(document, notes)
-    textures = _textures(document, len(images), notes)
+    textures = _textures(document, images)
     for material in materials:
         for _, use in material.uses():
             document.item("textures", use.texture)
-    meshes = _meshes(document, len(materials), notes)
+    meshes = read_meshes(document, materials, notes)
     lights = tuple(
         light_of(x)
         for x in root.get("extensions", {}).get("KHR_lights_punctual", {}).get("lights", [])
     )
     nodes, used = nodes_of(document, len(lights))
-    nodes = animate(document, nodes, notes)
-    cameras = _cameras(root, notes)
+    nodes = spread(document, animate(document, nodes, notes))
+    meshes, end = rigged(document, meshes, nodes, notes)
+    cameras = _cameras(root)
     _list_the_rest(root, notes)
     settings = _settings(root, used)
     rate = float(settings.get("frame_rate", 24.0))
@@ -122,8 +106,9 @@ def _read(document: Document) -> Scene:
         if "environment" in settings
         else None,
         frame_rate=rate,
-        frames=_frames(settings, nodes, rate),
+        frames=_frames(settings, nodes, rate, end),
         notes=tuple(notes),
+        stage=_stage(document),
     )
     scene = replace(scene, origin=Origin(document, scene))
     if not scene.instances:
@@ -133,6 +118,17 @@ def _read(document: Document) -> Scene:
             "Nothing was imported.",
         )
     return scene
+
+
+def _source(document: Document, entry: dict[str, Any], images: Sequence[Image], number: int) -> int:
+    """Which image a texture shows: the one that can be decoded, of the kinds that it comes in."""
+    listed = [entry.get("source"), *(x.get("source") for x in entry.get("extensions", {}).values())]
+    found = [x for x in listed if x is not None]
+    if not found:
+        raise broken(document.name, f"texture {number} names no picture")
+    for x in found:
+        document.item("images", x)
+    return int(next((x for x in found if not images[x].missing), found[0]))
 
 
 def _numbered(things: tuple[Thing, ...]) -> tuple[Thing, ...]:
@@ -153,11 +149,19 @@ def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def _frames(settings: dict[str, Any], nodes: list[Node], rate: float) -> tuple[int, int]:
+def _stage(document: Document) -> Blob | None:
+    extras = default_scene(document.json).get("extras")
+    said = extras.get(STAGE) if isinstance(extras, dict) else None
+    return document.view(said["bufferView"]) if isinstance(said, dict) else None
+
+
+def _frames(
+    settings: dict[str, Any], nodes: list[Node], rate: float, end: float
+) -> tuple[int, int]:
     if "frames" in settings:
         first, last = (int(x) for x in settings["frames"])
         return first, max(first, last)
-    end = max((float(c.times[-1]) for n in nodes for c in n.channels), default=0.0)
+    end = max([end, *(float(c.times[-1]) for n in nodes for c in n.channels)])
     return 1, 1 + round(end * rate)
 
 
@@ -167,31 +171,26 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
         name = str(entry.get("name") or entry.get("uri", "")[:80].split(",")[0] or f"image {i}")
         extras = entry.get("extras")
         if isinstance(extras, dict) and extras.get("mill_lane_missing"):
-            out.append(missing_image(str(extras["mill_lane_missing"]), notes))
+            lost = missing_image(str(extras["mill_lane_missing"]), notes)
+            out.append(replace(lost, path=path_in(entry)))
             continue
         try:
             blob = document.view(entry["bufferView"]) if "bufferView" in entry else None
             if blob is None:
                 blob = resolve(entry["uri"], document.name, document.folder)
         except FileNotFoundError:
-            out.append(missing_image(name, notes))
+            # By the file that was looked for, which tells more than a name like image_0.
+            out.append(missing_image(Path(unquote(str(entry["uri"]))).name, notes))
             continue
-        out.append(image_of(blob, name))
+        made = kept_image(blob, name) or image_of(blob, name)
+        out.append(replace(made, path=path_in(entry)))
     return tuple(out)
 
 
-def _textures(document: Document, images: int, notes: list[Note]) -> tuple[Texture, ...]:
+def _textures(document: Document, images: Sequence[Image]) -> tuple[Texture, ...]:
     out = []
     for i, entry in enumerate(document.json.get("textures", [])):
-        source = entry.get("source")
-        if source is None:
-            kinds = ", ".join(entry.get("extensions", {})) or "nothing"
-            raise MillError(
-                f"Texture {i} of {document.name} has its picture only as {kinds}, which Mill Lane "
-                "does not read.",
-                "Export with PNG or JPEG textures.",
-                "Nothing was imported.",
-            )
+        source = _source(document, entry, images, i)
         image = document.item("images", source)
         sampler = document.item("samplers", entry["sampler"]) if "sampler" in entry else {}
         name = str(
@@ -207,69 +206,7 @@ def _textures(document: Document, images: int, notes: list[Note]) -> tuple[Textu
     return tuple(out)
 
 
-def _subdivision(entry: dict[str, Any]) -> tuple[str, int, int] | None:
-    """What we wrote of a subdivision surface ourselves; anything else of that name counts for
-    nothing.
-    """
-    extras = entry.get("extras")
-    said = extras.get("mill_lane_subdivision") if isinstance(extras, dict) else None
-    if not (
-        isinstance(said, list)
-        and len(said) == 3
-        and said[0] in ("catmullClark", "loop", "bilinear")
-    ):
-        return None
-    scheme, corners, triangles = said
-    whole = all(isinstance(n, int) and 0 <= n < 2**40 for n in (corners, triangles))
-    return (scheme, corners, triangles) if whole else None
-
-
-def _meshes(document: Document, materials: int, notes: list[Note]) -> tuple[Mesh, ...]:
-    out = []
-    ignored: Counter[str] = Counter()
-    # Meshes may use the same numbers so often that reading them takes far longer than the file's
-    # size tells.
-    size = sum(b.length for b in document.buffers)
-    total, most = 0, FREE_VERTICES + size // BYTES_A_VERTEX * MOST_USES
-    for i, entry in enumerate(document.json.get("meshes", [])):
-        parts = []
-        for number, p in enumerate(entry["primitives"]):
-            mode = p.get("mode", 4)
-            if mode in (0, 1, 2, 3):
-                ignored["points_or_lines"] += 1
-                continue
-            if "POSITION" not in p["attributes"]:
-                ignored["no_positions"] += 1
-                continue
-            if p.get("targets"):
-                ignored["morphs_at_rest"] += 1
-            if "COLOR_0" in p["attributes"]:
-                ignored["vertex_colours"] += 1
-            if "TEXCOORD_1" in p["attributes"]:
-                ignored["second_uv_set"] += 1
-            parts.append(read_part(document, p, materials, (i, number)))
-            total += parts[-1].vertices + parts[-1].triangles
-            if total > most:
-                raise _over_and_over(document, most)
-        name = str(entry.get("name") or f"mesh {i}")
-        out.append(Mesh(name, tuple(parts), _subdivision(entry), source=i))
-    notes += [
-        Note(code, "kept", f"{n} mesh part{'s' * (n > 1)}: {IGNORED[code]}.")
-        for code, n in ignored.items()
-    ]
-    return tuple(out)
-
-
-def _over_and_over(document: Document, most: int) -> MillError:
-    return MillError(
-        f"{document.name} uses its vertices over and over: a file of its size is read up to "
-        f"{most:,} vertices and triangles.",
-        "Export it so that each mesh has its own vertices.",
-        "Nothing was imported.",
-    )
-
-
-def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:
+def _cameras(root: dict[str, Any]) -> tuple[Camera, ...]:
     out = []
     for i, entry in enumerate(root.get("cameras", [])):
         name = str(entry.get("name") or f"camera {i}")
@@ -278,33 +215,28 @@ def _cameras(root: dict[str, Any], notes: list[Note]) -> tuple[Camera, ...]:
             yfov = float(p["yfov"])
             if not 0 < yfov < np.pi:
                 raise ValueError(f"yfov of {yfov}")
-            out.append(Camera(name, yfov, float(p["aspectRatio"]) if "aspectRatio" in p else None))
+            aspect = float(p["aspectRatio"]) if "aspectRatio" in p else None
+            out.append(Camera(name, yfov, aspect, **_lens(entry)))
         else:
-            notes.append(
-                Note(
-                    "orthographic_camera",
-                    "look",
-                    f"Camera “{name}” is orthographic: it is drawn as perspective, 20 degrees.",
-                )
-            )
-            out.append(Camera(name, float(np.radians(20.0))))
+            flat = entry["orthographic"]
+            across, up = float(flat["xmag"]), float(flat["ymag"])
+            if not (across and up and np.isfinite([across, up]).all()):
+                raise ValueError(f"an orthographic camera of {across} x {up}")
+            out.append(Camera(name, 0.0, abs(across / up), half_height=abs(up), **_lens(entry)))
     return tuple(out)
 
 
+def _lens(entry: dict[str, Any]) -> dict[str, Any]:
+    extras = entry.get("extras")
+    said = extras.get(LENS) if isinstance(extras, dict) else None
+    if not isinstance(said, dict):
+        return {}
+    found = {key: said.get(key) for key in ("f_stop", "focus_distance")}
+    return {k: float(v) for k, v in found.items() if isinstance(v, (int, float)) and 0 <= v < 1e9}
+
+
 def _list_the_rest(root: dict[str, Any], notes: list[Note]) -> None:
-    unknown = sorted(set(map(str, root.get("extensionsUsed", []))) - UNDERSTOOD)
-    if unknown:
-        notes.append(
-            Note("extensions_kept", "kept", f"Kept in the file, not drawn: {', '.join(unknown)}.")
-        )
-    if root.get("skins"):
-        notes.append(
-            Note(
-                "skins_at_rest",
-                "kept",
-                f"{len(root['skins'])} skins are kept; their meshes are drawn in rest pose.",
-            )
-        )
+    notes += notes_of(root)
     if len(root.get("scenes", [])) > 1:
         notes.append(
             Note(

@@ -13,6 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from mill_lane.core.formats.blob import inside
+from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse
 
@@ -45,6 +46,7 @@ class Library:
         self.images: list[Image] = []
         self.textures: list[Texture] = []
         self._uses: dict[tuple[str, bool], int] = {}
+        self._packs: dict[tuple[int, ...], int] = {}
         self.found = False
 
     def number(self, name: str) -> int:
@@ -61,6 +63,11 @@ class Library:
                     )
                 )
         return self.names[name]
+
+    def add(self, material: Material) -> int:
+        """The number of a material that no file describes."""
+        self.materials.append(material)
+        return len(self.materials) - 1
 
     def read(self, path: Path) -> None:
         """Add the materials of a file.  Lines that say nothing to a renderer are passed over."""
@@ -128,12 +135,16 @@ class Library:
         roughness = math.sqrt(math.sqrt(2.0 / (max(number("Ns", 10.0), 0.0) + 2.0)))
         emissive = colour("Ke", (0.0, 0.0, 0.0))
         emission = self._use(values.get("map_Ke"))
+        rough_map, rough, metal = self._packed(values, m.name)
+        if any(values.get(k) for k in ("map_Bump", "map_bump", "bump")) and not values.get("norm"):
+            text = f"The bump picture of “{m.name}” is not drawn: a normal map (norm) would be."
+            self.notes.append(Note("bump_picture", "lost", text))
         clear = values.get("illum", "").strip() in ("4", "6", "7", "9")
         return replace(
             m,
             base_color=(*(min(c, 1.0) for c in diffuse), alpha),  # type: ignore[arg-type]
-            metallic=min(max(number("Pm", 0.0), 0.0), 1.0),
-            roughness=min(max(number("Pr", roughness), 0.0), 1.0),
+            metallic=metal if metal is not None else min(max(number("Pm", 0.0), 0.0), 1.0),
+            roughness=rough if rough is not None else min(max(number("Pr", roughness), 0.0), 1.0),
             ior=min(max(number("Ni", 1.5), 1.0), 4.0) if number("Ni", 1.5) > 1.0 else 1.5,
             clearcoat=min(max(number("Pc", 0.0), 0.0), 1.0),
             clearcoat_roughness=min(max(number("Pcr", 0.0), 0.0), 1.0),
@@ -143,7 +154,34 @@ class Library:
             base_texture=base,
             emissive_texture=emission,
             normal_texture=self._use(values.get("norm")),
+            roughness_texture=rough_map,
         )
+
+    def _packed(
+        self, values: dict[str, str], name: str
+    ) -> tuple[TextureUse | None, float | None, float | None]:
+        """The roughness and metal pictures as one, and the factors that go with it.
+
+        A picture stands in the place of its value; what has none keeps the value, as a factor.
+        """
+        uses = [self._use(values.get(key)) for key in ("map_Pr", "map_Pm")]
+        first = next((u for u in uses if u is not None), None)
+        if first is None:
+            return None, None, None
+        both = [u for u in uses if u is not None]
+        if any((u.offset, u.scale) != (first.offset, first.scale) for u in both):
+            text = f"Roughness and metal of “{name}” are laid out differently: both as the first."
+            self.notes.append(Note("roughness_layout", "look", text))
+        key = tuple(u.texture if u is not None else -1 for u in uses)
+        if key not in self._packs:
+            images = [self.images[self.textures[u.texture].image] if u else None for u in uses]
+            title = " and ".join(self.textures[k].name for k in dict.fromkeys(key) if k >= 0)
+            old = self.textures[first.texture]
+            self._packs[key] = len(self.textures)
+            self.textures.append(Texture(title, len(self.images), old.wrap_u, old.wrap_v))
+            self.images.append(packed(images[0], images[1], title))
+        use = replace(first, texture=self._packs[key])
+        return use, *(1.0 if u is not None else None for u in uses)  # type: ignore[return-value]
 
     def _use(self, text: str | None) -> TextureUse | None:
         """The texture that a line names, after its options."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from itertools import groupby
 from pathlib import Path
 
 import numpy as np
@@ -11,87 +12,101 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.mtl import Library
+from mill_lane.core.formats.meshes.obj_text import NONE, Polygons, Vertices, blocks, word_of
+from mill_lane.core.formats.meshes.polygons import cut
 from mill_lane.core.formats.meshes.soup import (
+    COLOURED,
     Ints,
     checked,
     damaged,
     face_normals,
-    fans,
     no_vertex,
     scene_of,
     unit_rows,
 )
+from mill_lane.core.image.srgb import to_linear
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Geometry, Note, Scene
+from mill_lane.core.scene.unused import without_unused
 
-NONE = -1  # a corner without a place on the texture, or without a normal
+AT_ONCE = 300_000  # corners that are worked on together
+LEFT_OUT = {b"l": "lines", b"p": "points", b"curv": "curves", b"surf": "surfaces"}
 
 
 @dataclass
 class _Group:
-    """Faces that share object and material: corners of every polygon, and how many each has."""
+    """Faces that share object and material."""
 
     name: str
     material: str
     smooth: bool
-    lines: list[bytes] = field(default_factory=list)
-    before: list[tuple[int, int, int]] = field(
-        default_factory=list
-    )  # vertices, places, normals read so far
+    number: int
 
 
-def read_obj(path: Path) -> Scene:
-    """The objects of an OBJ file with the materials of its libraries.
+def read_obj(path: Path, progress: Progress = silent) -> Scene:
+    """The objects of an OBJ file with the materials of its libraries, read block by block.
 
     Curves, lines and points are left out.  Raises MillError when it is damaged or names files
     outside its folder.
     """
-    kinds: dict[bytes, list[bytes]] = {b"v": [], b"vt": [], b"vn": []}
+    tables = {
+        b"v": Vertices(path.name, 6, 3),
+        b"vt": Vertices(path.name, 2, 1),
+        b"vn": Vertices(path.name, 3, 3),
+    }
+    v, vt, vn = tables.values()
+    polygons = Polygons(path.name)
     groups: dict[tuple[str, str, bool], _Group] = {}
     name, material, smooth = path.stem, "", False
     libraries: list[str] = []
     left_out: dict[str, int] = {}
-    v, vt, vn = kinds[b"v"], kinds[b"vt"], kinds[b"vn"]
-    group: _Group | None = None
-    for line in path.read_bytes().replace(b"\\\r\n", b" ").replace(b"\\\n", b" ").splitlines():
-        word, _, rest = line.strip().partition(b" ")
-        if word in kinds:
-            kinds[word].append(rest)
-        elif word == b"f":
-            if group is None:
-                group = groups.setdefault((name, material, smooth), _Group(name, material, smooth))
-            group.lines.append(rest)
-            group.before.append((len(v), len(vt), len(vn)))
-        elif word in (b"o", b"g"):
-            name, group = rest.strip().decode("utf-8", "replace") or path.stem, None
-        elif word == b"usemtl":
-            material, group = rest.strip().decode("utf-8", "replace"), None
-        elif word == b"s":
-            smooth, group = rest.strip() not in (b"off", b"0", b""), None
-        elif word == b"mtllib":
-            libraries.append(rest.strip().decode("utf-8", "replace"))
-        elif word and not word.startswith(b"#"):
-            what = {b"l": "lines", b"p": "points", b"curv": "curves", b"surf": "surfaces"}.get(word)
-            if what:
-                left_out[what] = left_out.get(what, 0) + 1
+    size, done = max(path.stat().st_size, 1), 0
+    for lines in blocks(path):
+        for word, run in groupby(lines, key=word_of):
+            rows = [line.strip().partition(b" ")[2] for line in run]
+            if word in tables:
+                tables[word].add(rows)
+            elif word == b"f":
+                key = (name, material, smooth)
+                if key not in groups:
+                    groups[key] = _Group(*key, len(groups))
+                polygons.add(rows, (v.count, vt.count, vn.count), groups[key].number)
+            elif word in (b"o", b"g"):
+                name = rows[-1].strip().decode("utf-8", "replace") or path.stem
+            elif word == b"usemtl":
+                material = rows[-1].strip().decode("utf-8", "replace")
+            elif word == b"s":
+                smooth = rows[-1].strip() not in (b"off", b"0", b"")
+            elif word == b"mtllib":
+                libraries += [r.strip().decode("utf-8", "replace") for r in rows]
+            elif word in LEFT_OUT:
+                left_out[LEFT_OUT[word]] = left_out.get(LEFT_OUT[word], 0) + len(rows)
+        done += sum(map(len, lines)) + len(lines)
+        progress(min(done / size, 1.0) * 0.7, f"reading {done / 1e6:,.0f} of {size / 1e6:,.0f} MB")
     notes = [
         Note("not_drawn", "lost", f"{n:,} {what} are not drawn.") for what, n in left_out.items()
     ]
     library = Library(path.parent, notes)
     for text in libraries:
         _read_library(library, path, text, notes)
-    positions = _numbers(path.name, v, 3, 3)
-    places = _numbers(path.name, vt, 2, 1)
-    normals = _numbers(path.name, vn, 3, 3)
+    points = v.table()
+    positions = np.ascontiguousarray(points[:, :3])
+    colors = points[:, 3:6] if points.shape[1] >= 6 else None
     checked(path.name, positions, np.zeros((0, 3), np.int64))
-    objects: dict[str, list[tuple[int, Geometry]]] = {}
     whole = list(groups.values())
-    made = _geometries(path.name, whole, positions, places, normals)
+    made = _geometries(
+        path.name, whole, polygons.table(), positions, vt.table()[:, :2], vn.table(), colors
+    )
+    objects: dict[str, list[tuple[int, Geometry]]] = {}
+    spare = -1
     for g, geometry in zip(whole, made, strict=True):
         number = library.number(g.material) if g.material else -1
+        if number < 0 and geometry.colors is not None:
+            spare = library.add(COLOURED) if spare < 0 else spare
+            number = spare
         objects.setdefault(g.name, []).append((number, geometry))
-    return scene_of(
-        path.stem, list(objects.items()), library.materials, library.images, library.textures, notes
-    )
+    made_of = (library.materials, library.images, library.textures)
+    return without_unused(scene_of(path.stem, list(objects.items()), *made_of, notes))
 
 
 def _read_library(library: Library, path: Path, text: str, notes: list[Note]) -> None:
@@ -110,61 +125,6 @@ def _read_library(library: Library, path: Path, text: str, notes: list[Note]) ->
                 f"The material file “{text}” is missing: everything is drawn in plain grey.",
             )
         )
-
-
-def _numbers(name: str, rows: list[bytes], wanted: int, least: int) -> NDArray[np.float64]:
-    """Rows of numbers, (N, wanted); what is missing at a row's end is 0, what is too much is left
-    out.
-    """
-    if not rows:
-        return np.zeros((0, wanted))
-    counts = {len(r.split()) for r in rows[:1]}
-    try:
-        n = counts.pop()
-        if n >= wanted:
-            table = np.array(b" ".join(rows).split(), np.float64)
-            if len(table) == n * len(rows):
-                return np.ascontiguousarray(table.reshape(-1, n)[:, :wanted])
-        out = np.zeros((len(rows), wanted))
-        for i, r in enumerate(rows):
-            words = r.split()[:wanted]
-            if len(words) < least:
-                raise ValueError(r)
-            out[i, : len(words)] = [float(x) for x in words]
-        return out
-    except (ValueError, OverflowError) as e:
-        raise damaged(name, "a vertex is not made of numbers") from e
-
-
-def _corners(name: str, groups: list[_Group]) -> tuple[Ints, Ints]:
-    """Every corner as (vertex, place, normal), counted from 0, -1 for none:
-
-    (C, 3), and the corners of each face; group after group.
-    """
-    words = [line.split(b"#")[0].split() for g in groups for line in g.lines]
-    counts = np.array([len(w) for w in words], np.int64)
-    flat = [w for row in words for w in row]
-    try:
-        slashes = flat[0].count(b"/") if flat else 0
-        if flat and slashes < 3 and all(w.count(b"/") == slashes and b"//" not in w for w in flat):
-            numbers = np.array(b"/".join(flat).split(b"/"), np.int64).reshape(
-                len(flat), slashes + 1
-            )
-        else:
-            numbers = np.zeros((len(flat), 3), np.int64)
-            for i, w in enumerate(flat):
-                pieces = [int(x) if x else 0 for x in w.split(b"/")]
-                numbers[i, : min(len(pieces), 3)] = pieces[:3]
-    except (ValueError, OverflowError) as e:
-        raise damaged(name, "a face is not made of whole numbers") from e
-    out = np.zeros((len(flat), 3), np.int64)
-    out[:, : numbers.shape[1]] = numbers
-    if (out[:, 0] == 0).any():
-        raise damaged(name, "a corner of a face names no vertex")
-    # From 1 on they count from the start of the file, below 0 back from the line they stand in.
-    lines = [x for g in groups for x in g.before]
-    before = np.repeat(np.array(lines, np.int64).reshape(-1, 3), counts, 0)
-    return np.where(out > 0, out - 1, np.where(out < 0, before + out, NONE)), counts
 
 
 @dataclass
@@ -195,9 +155,16 @@ class _Faces:
     smooth: NDArray[np.bool_]
 
 
-def _faces(name: str, groups: list[_Group]) -> _Faces:
-    corners, counts = _corners(name, groups)
-    group = np.repeat(np.arange(len(groups)), [len(g.lines) for g in groups])
+def _faces(
+    name: str,
+    groups: list[_Group],
+    table: tuple[Ints, Ints, Ints],
+    positions: NDArray[np.float64],
+) -> _Faces:
+    corners, counts, group = table
+    named = corners[:, 0]
+    if len(named) and (named.min() < 0 or named.max() >= len(positions)):
+        raise no_vertex(name, len(positions))
     of_corner = np.repeat(group, counts)
     each = np.bincount(of_corner, minlength=len(groups))
 
@@ -207,7 +174,7 @@ def _faces(name: str, groups: list[_Group]) -> _Faces:
     return _Faces(
         corners,
         counts,
-        fans(counts),
+        cut(counts, positions[named]),
         group,
         of_corner,
         np.repeat(group, np.maximum(counts - 2, 0)),
@@ -220,20 +187,49 @@ def _faces(name: str, groups: list[_Group]) -> _Faces:
 def _geometries(
     name: str,
     groups: list[_Group],
+    table: tuple[Ints, Ints, Ints],
     positions: NDArray[np.float64],
     places: NDArray[np.float64],
     normals: NDArray[np.float64],
+    colors: NDArray[np.float64] | None,
 ) -> list[Geometry]:
-    """The geometry of every group, made of all faces at once: there may be many small groups."""
-    f = _faces(name, groups)
-    for column, table, what in ((1, places, "place on the texture"), (2, normals, "normal")):
+    """The geometry of every group: of many small groups at once, of large ones one by one."""
+    corners, counts, owner = table
+    each = np.bincount(owner, counts, len(groups)).astype(np.int64)
+    corner_at = np.concatenate([[0], np.cumsum(each)])
+    face_at = np.searchsorted(owner, np.arange(len(groups) + 1))
+    out: list[Geometry] = []
+    first = 0
+    while first < len(groups):
+        last = int(np.searchsorted(corner_at, corner_at[first] + AT_ONCE, side="right")) - 1
+        last = min(max(last, first + 1), len(groups))
+        faces = slice(face_at[first], face_at[last])
+        part = (
+            corners[corner_at[first] : corner_at[last]].astype(np.int64),
+            counts[faces].astype(np.int64),
+            owner[faces].astype(np.int64) - first,
+        )
+        out += _of_groups(name, groups[first:last], part, positions, places, normals, colors)
+        first = last
+    return out
+
+
+def _of_groups(
+    name: str,
+    groups: list[_Group],
+    table: tuple[Ints, Ints, Ints],
+    positions: NDArray[np.float64],
+    places: NDArray[np.float64],
+    normals: NDArray[np.float64],
+    colors: NDArray[np.float64] | None,
+) -> list[Geometry]:
+    """The geometry of some groups, made of all their faces at once."""
+    f = _faces(name, groups, table, positions)
+    for column, known_rows, what in ((1, places, "place on the texture"), (2, normals, "normal")):
         if len(f.corners) and (
-            f.corners[:, column].max() >= len(table) or f.corners[:, column].min() < NONE
+            f.corners[:, column].max() >= len(known_rows) or f.corners[:, column].min() < NONE
         ):
             raise damaged(name, f"a face names a {what} that is not there")
-    named = f.corners[:, 0][f.triangles]
-    if len(named) and (named.min() < 0 or named.max() >= len(positions)):
-        raise no_vertex(name, len(positions))
     uvs = np.zeros((len(f.corners), 2))
     known = f.corners[:, 1] != NONE
     uvs[known] = places[f.corners[known, 1]]
@@ -252,6 +248,10 @@ def _geometries(
     # Corners of faces with too few of them may name nothing.
     places_of = np.clip(kept[:, 0], 0, max(len(positions) - 1, 0))
     points = np.ascontiguousarray(positions[places_of], np.float32)
+    tints = None
+    if colors is not None:
+        tints = np.ones((len(points), 4), np.float32)
+        tints[:, :3] = to_linear(np.clip(np.nan_to_num(colors[places_of]), 0.0, 1.0))
     shading, on_texture = unit_rows(made), np.ascontiguousarray(uvs[first], np.float32)
     vertex_at = np.searchsorted(f.of_corner[first], np.arange(len(groups) + 1))
     triangle_at = np.searchsorted(f.of_triangle, np.arange(len(groups) + 1))
@@ -260,7 +260,13 @@ def _geometries(
     for i in range(len(groups)):
         v, t = slice(*vertex_at[i : i + 2]), slice(*triangle_at[i : i + 2])
         out.append(
-            Geometry(points[v], shading[v], on_texture[v] if f.has_uvs[i] else None, triangles[t])
+            Geometry(
+                points[v],
+                shading[v],
+                on_texture[v] if f.has_uvs[i] else None,
+                triangles[t],
+                colors=None if tints is None else tints[v],
+            )
         )
     return out
 

@@ -15,7 +15,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.formats.pictures_out import plain, write_pictures
+from mill_lane.core.formats.pictures_out import plain, write_channel, write_pictures
+from mill_lane.core.image.srgb import from_linear
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Geometry, Material, Note, Scene, TextureUse
 from mill_lane.core.scene.pose import world_matrices
@@ -48,8 +49,7 @@ def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
     names = [f"{plain(m.name, 'material')}_{i}" for i, m in enumerate(scene.materials)]
     library = path.with_suffix(".mtl")
     lines = [
-        _material(scene, m, n, files, folder.name)
-        for m, n in zip(scene.materials, names, strict=True)
+        _material(scene, m, n, files, folder) for m, n in zip(scene.materials, names, strict=True)
     ]
     library.write_text("\n".join(lines) + "\n", "utf-8")
     matrices = world_matrices(scene, 0.0)
@@ -65,7 +65,11 @@ def write_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
                     continue
                 g = placed(part.load(), matrices[node])
                 use = _first_use(scene.materials[part.material]) if part.material >= 0 else None
-                f.writelines(_rows("v %.9g %.9g %.9g\n", g.positions))
+                if g.colors is not None:
+                    both = np.concatenate([g.positions, from_linear(g.colors[:, :3])], 1)
+                    f.writelines(_rows("v %.9g %.9g %.9g %.5g %.5g %.5g\n", both))
+                else:
+                    f.writelines(_rows("v %.9g %.9g %.9g\n", g.positions))
                 f.writelines(_rows("vn %.6g %.6g %.6g\n", g.normals))
                 if part.material >= 0:
                     f.write(f"usemtl {names[part.material]}\n")
@@ -99,6 +103,7 @@ def placed(g: Geometry, matrix: NDArray[np.float64]) -> Geometry:
         normals.astype(np.float32),
         g.uvs,
         g.triangles[:, ::-1] if turn < 0 else g.triangles,
+        colors=g.colors,
     )
 
 
@@ -122,15 +127,27 @@ def _rows(line: str, values: NDArray[np.floating | np.integer]) -> Iterable[str]
         yield (line * len(block)) % tuple(block.reshape(-1).tolist())
 
 
-def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folder: str) -> str:
+def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folder: Path) -> str:
     def picture(use: TextureUse | None) -> str:
         found = files.get(scene.textures[use.texture].image) if use is not None else None
-        return f"{folder}/{found}" if found else ""
+        return f"{folder.name}/{found}" if found else ""
+
+    rough, metal, maps = m.roughness, m.metallic, []
+    if m.roughness_texture is not None and picture(m.roughness_texture):
+        # A picture for each, with the factor in it.  Beside it stands its mean, for programs that
+        # read no pictures of these.
+        image = scene.images[scene.textures[m.roughness_texture.texture].image]
+        file = Path(files[scene.textures[m.roughness_texture.texture].image]).stem
+        for key, channel, factor in (("Pr", 1, m.roughness), ("Pm", 2, m.metallic)):
+            own = f"{file}_{key}_{round(factor * 255)}.png"
+            mean = write_channel(image, channel, factor, folder / own)
+            maps.append(f"map_{key} {folder.name}/{own}")
+            rough, metal = (mean, metal) if key == "Pr" else (rough, mean)
 
     r, g, b, alpha = m.base_color
     # A shine's exponent from the roughness: alpha = r^2 = sqrt(2 / (n + 2)) (Walter et al. 2007,
     # section 5.2).
-    exponent = min(2.0 / max(m.roughness, 0.03) ** 4 - 2.0, 10000.0)
+    exponent = min(2.0 / max(rough, 0.03) ** 4 - 2.0, 10000.0)
     lines = [
         f"newmtl {name}",
         f"Kd {r:.6g} {g:.6g} {b:.6g}",
@@ -139,8 +156,8 @@ def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folde
         f"Ni {m.ior:.6g}",
         f"d {alpha if m.alpha_mode == 'BLEND' else 1.0:.6g}",
         f"illum {7 if m.transmission > 0 else 2}",
-        f"Pr {m.roughness:.6g}",
-        f"Pm {m.metallic:.6g}",
+        f"Pr {rough:.6g}",
+        f"Pm {metal:.6g}",
         f"Pc {m.clearcoat:.6g}",
         f"Pcr {m.clearcoat_roughness:.6g}",
     ]
@@ -152,7 +169,7 @@ def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folde
     for key, use in (("map_Ke", m.emissive_texture), ("norm", m.normal_texture)):
         if picture(use):
             lines.append(f"{key} {picture(use)}")
-    return "\n".join(lines) + "\n"
+    return "\n".join(lines + maps) + "\n"
 
 
 def _lost(scene: Scene) -> list[Note]:
@@ -166,12 +183,19 @@ def _lost(scene: Scene) -> list[Note]:
                 f"OBJ knows no copies: {copies} are written out in full.",
             )
         )
+    parts = [p for mesh in scene.meshes for p in mesh.parts]
     kinds = [
-        ("cameras", bool(scene.cameras)),
+        ("cameras", any(not c.added for c in scene.cameras)),
         ("lights", bool(scene.lights)),
         ("fog", bool(scene.media)),
         ("animation", any(n.channels for n in scene.nodes)),
-        ("roughness and metal textures", any(m.roughness_texture for m in scene.materials)),
+        ("the movement of skins and morph targets", any(p.load_at for p in parts)),
+        ("how much light glass lets through", any(m.transmission > 0 for m in scene.materials)),
+        ("sheen", any(max(m.sheen_color) > 0 for m in scene.materials)),
+        ("tinted reflections", any(m.specular_color != (1.0, 1.0, 1.0) for m in scene.materials)),
+        ("the grain of brushed metal", any(m.anisotropy > 0 for m in scene.materials)),
+        ("cut-outs with an edge", any(m.alpha_mode == "MASK" for m in scene.materials)),
+        ("a second set of UVs", any(p.has_second_uvs for p in parts)),
     ]
     missing = [name for name, there in kinds if there]
     if missing:

@@ -11,16 +11,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.meshes.polygons import cut
 from mill_lane.core.formats.meshes.soup import (
+    COLOURED,
     Ints,
     checked,
     damaged,
-    fans,
     scene_of,
     smooth_normals,
     unit_rows,
 )
-from mill_lane.core.scene.model import Geometry, Note, Scene
+from mill_lane.core.image.srgb import to_linear
+from mill_lane.core.scene.model import F32, Geometry, Note, Scene
 
 TYPES = {
     "char": "i1",
@@ -294,8 +296,9 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     named = np.asarray(numbers, np.float64)
     if not np.isfinite(named).all():
         raise damaged(path.name, "a face names a vertex that is no number")
-    triangles: Ints = named.astype(np.int64)[fans(counts)]
-    checked(path.name, positions, triangles)
+    whole: Ints = named.astype(np.int64)
+    checked(path.name, positions, whole.reshape(-1, 1))
+    triangles: Ints = whole[cut(counts, positions[whole])]
     notes: list[Note] = []
     normals = _columns(vertices, ("nx", "ny", "nz"))
     if normals is None or not np.isfinite(normals).all():
@@ -312,20 +315,39 @@ def _scene(path: Path, tables: dict[str, dict[str, Any]]) -> Scene:
     uvs = _columns(vertices, ("s", "t"), ("u", "v"), ("texture_u", "texture_v"))
     if uvs is not None:
         uvs = np.stack([uvs[:, 0], 1.0 - uvs[:, 1]], 1)  # V runs up in PLY, down in a picture
-    if _columns(vertices, ("red", "green", "blue")) is not None:
-        notes.append(Note("vertex_colours", "lost", "Colours of vertices are not read."))
+    colors = _colours(vertices)
     used = np.unique(triangles)
     if 0 < len(used) < len(positions):  # what no face names would only widen the box
         new = np.full(len(positions), -1, np.int64)
         new[used] = np.arange(len(used))
         positions, smooth, triangles = positions[used], smooth[used], new[triangles]
         uvs = uvs[used] if uvs is not None else None
+        colors = colors[used] if colors is not None else None
     geometry = Geometry(
         np.ascontiguousarray(positions, np.float32),
         smooth,
         None if uvs is None else np.ascontiguousarray(uvs, np.float32),
         np.ascontiguousarray(triangles, np.uint32),
+        colors=colors,
     )
-    return scene_of(
-        path.stem, [(path.stem, [(-1, geometry)])] if len(triangles) else [], notes=notes
-    )
+    number, worn = (-1, []) if colors is None else (0, [COLOURED])
+    parts = [(path.stem, [(number, geometry)])] if len(triangles) else []
+    return scene_of(path.stem, parts, worn, notes=notes)
+
+
+def _colours(vertices: dict[str, Any]) -> F32 | None:
+    """Colours of the vertices with alpha, linear, (V, 4): of 8 or 16 bits, or numbers to 1."""
+    found = _columns(vertices, ("red", "green", "blue"), ("r", "g", "b"))
+    if found is None:
+        return None
+    kind = next(np.asarray(vertices[n]).dtype for n in ("red", "r") if n in vertices)
+    most = float(np.nan_to_num(found).max(initial=0.0))
+    # Text has no types: what goes beyond 1 are codes of 8 bits, or of 16.
+    top = float(np.iinfo(kind).max) if kind.kind in "ui" else 1.0
+    if kind.kind not in "ui" and most > 1.0:
+        top = 255.0 if most <= 255 else 65535.0
+    alpha = _columns(vertices, ("alpha",))
+    opaque = np.ones((len(found), 1)) if alpha is None else alpha / top
+    codes = np.clip(np.nan_to_num(found / top), 0.0, 1.0)
+    both = np.concatenate([to_linear(codes), np.clip(np.nan_to_num(opaque), 0.0, 1.0)], 1)
+    return np.ascontiguousarray(both, np.float32)

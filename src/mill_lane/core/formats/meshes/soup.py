@@ -35,6 +35,10 @@ def damaged(name: str, why: str) -> MillError:
     )
 
 
+# What wears the colours of its vertices, where a file says no more.
+COLOURED = Material("vertex colours", metallic=0.0, roughness=0.7)
+
+
 def fans(counts: Ints) -> Ints:
     """Triangles of polygons as fans round their first corner:
 
@@ -111,19 +115,29 @@ def whole(parts: Sequence[Part]) -> Geometry:
     if len(loaded) == 1:
         return loaded[0]
     starts = np.cumsum([0, *(len(g.positions) for g in loaded[:-1])])
-    uvs = None
-    if any(g.uvs is not None for g in loaded):
-        uvs = np.concatenate(
-            [
-                g.uvs if g.uvs is not None else np.zeros((len(g.positions), 2), np.float32)
-                for g in loaded
-            ]
-        )
     return Geometry(
         np.concatenate([g.positions for g in loaded]),
         np.concatenate([g.normals for g in loaded]),
-        uvs,
+        _together([g.uvs for g in loaded], loaded, 0.0),
         np.concatenate([g.triangles + np.uint32(n) for g, n in zip(loaded, starts, strict=True)]),
+        _together([g.second_uvs for g in loaded], loaded, 0.0),
+        _together([g.colors for g in loaded], loaded, 1.0),
+    )
+
+
+def _together(
+    values: Sequence[NDArray[np.float32] | None], loaded: Sequence[Geometry], usual: float
+) -> NDArray[np.float32] | None:
+    """Values of the vertices of all parts, `usual` for parts without; None where none has any."""
+    found = next((v for v in values if v is not None), None)
+    if found is None:
+        return None
+    width = found.shape[1]
+    return np.concatenate(
+        [
+            v if v is not None else np.full((len(g.positions), width), usual, np.float32)
+            for v, g in zip(values, loaded, strict=True)
+        ]
     )
 
 
@@ -138,6 +152,8 @@ def part_of(geometry: Geometry, material: int) -> Part:
         (float(high[0]), float(high[1]), float(high[2])),
         geometry.uvs is not None,
         lambda: geometry,
+        has_second_uvs=geometry.second_uvs is not None,
+        has_colors=geometry.colors is not None,
     )
 
 

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from mill_lane.core.formats.pictures import decode, encode
+from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
+from mill_lane.core.formats.usd.kept import TOKEN
 from mill_lane.core.formats.usd.opening import beside
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
 
 PLAIN = Material("plain", (0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
+# What wears its display colours: they are colours of its vertices.
+DISPLAY = Material("display colours", (1.0, 1.0, 1.0, 1.0), metallic=0.0, roughness=0.7)
 WRAPS: dict[str, Wrap] = {
     "repeat": "repeat",
     "mirror": "mirror",
@@ -23,6 +27,10 @@ WRAPS: dict[str, Wrap] = {
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3}
 
 
+def _unit(x: float) -> float:
+    return min(max(x, 0.0), 1.0)
+
+
 class Materials:
     """The materials met so far, by their place in the stage."""
 
@@ -31,6 +39,10 @@ class Materials:
         self.all: list[Material] = []
         self.images: list[Image] = []
         self.textures: list[Texture] = []
+        # For handing the stage back: which picture each texture shader shows, and the inputs that
+        # read a channel of a picture that was put together here.
+        self.pictures: dict[str, str] = {}
+        self.packed: dict[str, tuple[str, str]] = {}
         self._numbers: dict[str, int] = {}
         self._files: dict[str, int] = {}
 
@@ -53,6 +65,8 @@ class Materials:
             return self._numbers[key]
         colour = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
         values = colour.ComputeFlattened() if colour and colour.HasValue() else None
+        if values is not None and len(values) > 1:
+            return self.add("display colours", DISPLAY)
         if values is not None and len(values) == 1:
             r, g, b = (float(min(max(x, 0.0), 1.0)) for x in values[0])
             return self.add(
@@ -66,15 +80,13 @@ class Materials:
     def _made(self, material: Any) -> Material:
         name = material.GetPrim().GetName()
         shader, _, _ = material.ComputeSurfaceSource()
-        if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
-            self.notes.append(
-                Note(
-                    "material_not_preview",
-                    "lost",
-                    f"The material “{name}” is no UsdPreviewSurface: it is plain grey.",
-                )
-            )
-            return Material(name, PLAIN.base_color, metallic=0.0, roughness=0.7)
+        kind = str(shader.GetIdAttr().Get() or "") if shader else ""
+        if kind != "UsdPreviewSurface":
+            what = "MaterialX" if "mtlx" in str(material.GetPrim().GetPropertyNames()) else kind
+            text = f"The material “{name}” is {what or 'empty'}, no UsdPreviewSurface: it is grey."
+            self.notes.append(Note("material_not_preview", "lost", text))
+            path = str(material.GetPath())
+            return Material(name, PLAIN.base_color, metallic=0.0, roughness=0.7, path=path)
 
         def number(key: str, usual: float) -> float:
             value = self._value(shader, key)
@@ -89,6 +101,10 @@ class Materials:
 
         base, _ = self._use(shader, "diffuseColor")
         emission, _ = self._use(shader, "emissiveColor")
+        tint, tinted = self._scaled(shader, "diffuseColor", name)
+        glow, _ = self._scaled(shader, "emissiveColor", name)
+        metal, _ = self._scaled(shader, "metallic", name)
+        coarse, _ = self._scaled(shader, "roughness", name)
         normal, _ = self._use(shader, "normal")
         rough = self._rough(shader)
         opacity = min(max(number("opacity", 1.0), 0.0), 1.0)
@@ -104,19 +120,23 @@ class Materials:
             )
             see_through = None
         clear = see_through is not None or opacity < 1.0
-        r, g, b = (
-            (1.0, 1.0, 1.0) if base is not None else colour("diffuseColor", (0.18, 0.18, 0.18))
-        )
+        r, g, b = tint[:3] if base is not None else colour("diffuseColor", (0.18, 0.18, 0.18))
+        if see_through is not None and tinted:
+            opacity *= min(max(tint[3], 0.0), 1.0)
         return Material(
             name,
             (min(r, 1.0), min(g, 1.0), min(b, 1.0), opacity),
-            metallic=1.0
-            if self._connected(shader, "metallic")
-            else min(max(number("metallic", 0.0), 0.0), 1.0),
-            roughness=1.0
-            if self._connected(shader, "roughness")
-            else min(max(number("roughness", 0.5), 0.0), 1.0),
-            emissive=(1.0, 1.0, 1.0)
+            metallic=_unit(
+                self._channel(shader, "metallic", metal)
+                if self._connected(shader, "metallic")
+                else number("metallic", 0.0)
+            ),
+            roughness=_unit(
+                self._channel(shader, "roughness", coarse)
+                if self._connected(shader, "roughness")
+                else number("roughness", 0.5)
+            ),
+            emissive=(max(glow[0], 0.0), max(glow[1], 0.0), max(glow[2], 0.0))
             if emission is not None
             else colour("emissiveColor", (0.0, 0.0, 0.0)),
             ior=min(max(number("ior", 1.5), 1.0), 4.0),
@@ -129,7 +149,34 @@ class Materials:
             emissive_texture=emission,
             normal_texture=normal,
             roughness_texture=rough,
+            path=str(material.GetPath()),
         )
+
+    def _scaled(self, shader: Any, key: str, name: str) -> tuple[tuple[float, ...], bool]:
+        """By what a plugged-in picture's channels are multiplied, and whether the file says so.
+
+        What is added to them beside that cannot be kept, but for what unpacks a normal map.
+        """
+        if not self._connected(shader, key):
+            return (1.0, 1.0, 1.0, 1.0), False
+        source, _ = self._source(shader, key)
+        scale, bias = self._value(source, "scale"), self._value(source, "bias")
+        if bias is not None and any(abs(float(x)) > 1e-6 for x in list(bias)[:3]):
+            self.notes.append(
+                Note(
+                    "texture_bias",
+                    "lost",
+                    f"What is added to the {key} picture of “{name}” (its bias) is not drawn.",
+                )
+            )
+        if scale is None:
+            return (1.0, 1.0, 1.0, 1.0), False
+        return tuple(float(x) for x in scale), True
+
+    def _channel(self, shader: Any, key: str, scale: tuple[float, ...]) -> float:
+        """The scale of the one channel that an input reads."""
+        _, channel = self._source(shader, key)
+        return scale[CHANNELS.get(channel, 0)]
 
     def _source(self, shader: Any, key: str) -> tuple[Any, str]:
         """The shader that an input is connected to, and which of its outputs; (None, "") where it
@@ -195,7 +242,9 @@ class Materials:
             )
             self._files[key] = len(self.textures)
             self.textures.append(Texture(Path(asset).stem, len(self.images), wrap_u, wrap_v))
-            self.images.append(image)
+            self.images.append(replace(image, path=f"{TOKEN}{len(self.images)}"))
+        token = self.images[self.textures[self._files[key]].image].path
+        self.pictures[str(source.GetPath())] = token
         return self._files[key]
 
     def _rough(self, shader: Any) -> TextureUse | None:
@@ -224,39 +273,28 @@ class Materials:
                     "first.",
                 )
             )
-        planes = [self._plane(rough, rough_channel), self._plane(metal, metal_channel)]
-        size = max(
-            (p.shape for p in planes if p is not None), key=lambda s: s[0] * s[1], default=None
-        )
-        if size is None:
-            return use
-        pixels = np.full((*size, 3), 255, np.uint8)
-        for slot, plane in zip((1, 2), planes, strict=True):
-            if plane is not None:
-                rows, columns = (
-                    np.arange(n) * m // n for n, m in zip(size, plane.shape, strict=True)
-                )
-                pixels[..., slot] = plane[rows][:, columns]
-        data = encode(pixels, "image/png")
         name = " and ".join(
             self.textures[u.texture].name for u in dict.fromkeys(x for x in (rough, metal) if x)
         )
         old = self.textures[use.texture]
         self.textures.append(Texture(name, len(self.images), old.wrap_u, old.wrap_v))
-        self.images.append(
-            Image(name, "image/png", size[1], size[0], 3, 8, len(data), lambda: data)
-        )
+        token = f"{TOKEN}{len(self.images)}"
+        images = [
+            self.images[self.textures[u.texture].image] if u else None for u in (rough, metal)
+        ]
+        channels = (CHANNELS.get(rough_channel, 0), CHANNELS.get(metal_channel, 0))
+        self.images.append(replace(packed(images[0], images[1], name, channels), path=token))
+        self._repack(shader, token)
         return TextureUse(
             len(self.textures) - 1, offset=use.offset, rotation=use.rotation, scale=use.scale
         )
 
-    def _plane(self, use: TextureUse | None, channel: str) -> Any:
-        """One channel of a texture, 8 bits; None where there is none."""
-        if use is None:
-            return None
-        image = self.images[self.textures[use.texture].image]
-        if image.missing:
-            return None
-        pixels = decode(image.read(), image.mime, image.name)
-        plane = pixels[..., min(CHANNELS.get(channel, 0), pixels.shape[2] - 1)]
-        return (plane >> 8).astype(np.uint8) if plane.dtype == np.uint16 else plane
+    def _repack(self, shader: Any, token: str) -> None:
+        """Where the stage is handed back, both inputs read the picture that was put together."""
+        for key, channel in (("roughness", "g"), ("metallic", "b")):
+            source, _ = self._source(shader, key)
+            if source and source.GetIdAttr().Get() == "UsdUVTexture":
+                self.pictures[str(source.GetPath())] = token
+                socket = shader.GetInput(key)
+                place = str(socket.GetAttr().GetPath())
+                self.packed[place] = (str(source.GetPath()), channel)

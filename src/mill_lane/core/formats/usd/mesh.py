@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.formats.meshes.polygons import cut
 from mill_lane.core.formats.meshes.soup import (
     Ints,
     checked,
     damaged,
-    fans,
     smooth_normals,
     unit_rows,
 )
@@ -35,7 +35,8 @@ def read_mesh(prim: Any, time: Any) -> tuple[Geometry | None, Ints]:
         raise damaged(
             name, f"its faces have {int(counts.sum()):,} corners and {len(numbers):,} are given"
         )
-    corner = fans(counts)  # positions in the list of corners
+    checked(name, points, numbers.reshape(-1, 1))
+    corner = cut(counts, points[numbers])  # positions in the list of corners
     owner = np.repeat(np.arange(len(counts)), np.maximum(counts - 2, 0))
     holes = np.array(mesh.GetHoleIndicesAttr().Get(time) or [], np.int64)
     if len(holes):
@@ -50,25 +51,21 @@ def read_mesh(prim: Any, time: Any) -> tuple[Geometry | None, Ints]:
         _array(mesh.GetNormalsAttr().Get(time), 3), mesh.GetNormalsInterpolation(), counts, numbers
     )
     uvs = _places(prim, time, counts, numbers)
+    colours = _colours(prim, time, counts, numbers)
     subdivided = mesh.GetSubdivisionSchemeAttr().Get(time) not in (UsdGeom.Tokens.none, None)
     if normals is None:
         if subdivided:
             normals = smooth_normals(points, numbers[corner])[numbers].astype(np.float64)
         else:
             normals = _flat(points, numbers, corner, owner, counts)
-    key = (
-        np.concatenate([numbers[:, None], normals.view(np.int64), uvs.view(np.int64)], 1)
-        if uvs is not None
-        else None
-    )
-    if key is None:
-        key = np.concatenate([numbers[:, None], normals.view(np.int64)], 1)
-    first, inverse = _alike(key)
+    apart = [x for x in (normals, uvs, colours) if x is not None]
+    first, inverse = _alike(numbers, apart)
     geometry = Geometry(
         np.ascontiguousarray(points[numbers[first]], np.float32),
         unit_rows(normals[first]),
         None if uvs is None else np.ascontiguousarray(uvs[first], np.float32),
         np.ascontiguousarray(inverse[corner], np.uint32),
+        colors=None if colours is None else np.ascontiguousarray(colours[first], np.float32),
     )
     return geometry, owner
 
@@ -84,6 +81,7 @@ def part_of_faces(g: Geometry, owner: Ints, faces: Ints | None) -> Geometry | No
         g.normals[used],
         None if g.uvs is None else g.uvs[used],
         np.ascontiguousarray(inverse.reshape(-1, 3), np.uint32),
+        colors=None if g.colors is None else g.colors[used],
     )
 
 
@@ -141,12 +139,53 @@ def _flat(
     return np.ascontiguousarray(np.repeat(whole, counts, 0))
 
 
-def _alike(key: Ints) -> tuple[Ints, Ints]:
-    """The first row of each kind of row, and the kind of every row; rows are compared as bytes."""
-    rows = (
-        np.ascontiguousarray(key)
-        .view(np.dtype((np.void, key.dtype.itemsize * key.shape[1])))
-        .reshape(-1)
-    )
-    _, first, inverse = np.unique(rows, return_index=True, return_inverse=True)
+def _colours(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.float64] | None:
+    """Display colours and opacities for every corner, (C, 4); None where one colour is for all, or
+    where a material is bound.
+    """
+    from pxr import UsdGeom, UsdShade
+
+    api = UsdGeom.PrimvarsAPI(prim)
+    colour = api.FindPrimvarWithInheritance("displayColor")
+    if not colour or not colour.HasValue():
+        return None
+    values = _array(colour.ComputeFlattened(time), 3)
+    material, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
+    if len(values) < 2 or material:
+        return None
+    spread = _spread(values, colour.GetInterpolation(), counts, numbers)
+    if spread is None:
+        return None
+    opacity = np.ones((len(spread), 1))
+    clear = api.FindPrimvarWithInheritance("displayOpacity")
+    if clear and clear.HasValue():
+        found = _array(clear.ComputeFlattened(time), 1)
+        laid = _spread(np.repeat(found, 3, 1), clear.GetInterpolation(), counts, numbers)
+        opacity = opacity if laid is None else laid[:, :1]
+    return np.ascontiguousarray(np.clip(np.concatenate([spread, opacity], 1), 0.0, 1.0))
+
+
+def _alike(numbers: Ints, values: list[NDArray[np.float64]]) -> tuple[Ints, Ints]:
+    """The first corner of each kind of corner, and the kind of every corner.
+
+    Corners are alike that have the same vertex and the same values, bit by bit.  Values are hashed
+    to one number first: a sort of numbers is much quicker than one of rows.
+    """
+    key = numbers.astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
+    for array in values:
+        for column in np.ascontiguousarray(array).view(np.uint64).T:
+            key ^= column
+            key *= np.uint64(0xBF58476D1CE4E5B9)
+            key ^= key >> np.uint64(29)
+    _, first, inverse = np.unique(key, return_index=True, return_inverse=True)
+    inverse = inverse.reshape(-1)
+    same = numbers == numbers[first][inverse]
+    for array in values:
+        bits = np.ascontiguousarray(array).view(np.uint64)
+        same &= (bits == bits[first][inverse]).all(1)
+    if not same.all():  # two kinds of one hash: rows tell them apart
+        rows = np.concatenate(
+            [numbers[:, None], *(np.ascontiguousarray(a).view(np.int64) for a in values)], 1
+        )
+        _, first, inverse = np.unique(rows, axis=0, return_index=True, return_inverse=True)
     return first, inverse.reshape(-1)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -18,6 +19,7 @@ from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.usd.size import MOST_PRIMS, Prims
 
 MOST_LAYERS = 20_000
+PLACE = re.compile(r":(\d+):(\d+): (.+)")
 
 
 def open_stage(path: Path) -> tuple[Any, list[str]]:
@@ -89,6 +91,8 @@ def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str]]:
                 "Export it flattened into one.",
             )
         for asset in layer.GetCompositionAssetDependencies():
+            if not asset:
+                continue  # within the file itself
             if asset.startswith("`"):
                 continue  # an expression: what it comes to is looked at afterwards
             file = beside(path.parent, Path(layer.realPath).parent, asset)
@@ -150,7 +154,13 @@ def said(error: Exception) -> str:
         lines = str(error).strip().splitlines()
     except UnicodeDecodeError:
         lines = []
-    return lines[-1][:200] if lines else type(error).__name__
+    # A text that cannot be parsed: where and why, in the parser's own words.
+    for line in reversed(lines):
+        found = PLACE.search(line)
+        if found:
+            return f"line {found[1]}, column {found[2]}: {found[3].strip()}"[:300]
+    lines = [line.strip(" '\t") for line in lines if line.strip(" '\t")]
+    return lines[-1][:300] if lines else type(error).__name__
 
 
 def beside(root: Path, folder: Path, asset: str) -> Path:

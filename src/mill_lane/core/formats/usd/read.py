@@ -16,9 +16,12 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.meshes.soup import damaged, part_of
 from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
+from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
 from mill_lane.core.formats.usd.opening import check_layers, open_stage, said
+from mill_lane.core.formats.usd.placing import decomposed, instead_of, name_of, upright
+from mill_lane.core.formats.usd.solids import KINDS, solid_mesh
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import (
     Camera,
@@ -31,6 +34,7 @@ from mill_lane.core.scene.model import (
     Part,
     Scene,
 )
+from mill_lane.core.scene.unused import without_unused
 
 MOST_FRAMES = 5000
 MOST_NODES = 2_000_000
@@ -115,7 +119,10 @@ class _Reader:
                 self._instancer(prim, drawn)
                 walk.PruneChildren()
             elif prim.IsA(UsdGeom.Mesh):
-                self._place(_name(prim), self._mesh(prim), self._worlds(prim))
+                self._place(name_of(prim), self._mesh(prim), self._worlds(prim), prim=prim)
+            elif prim.GetTypeName() in KINDS:
+                number = self._solid_number(prim)
+                self._place(name_of(prim), number, self._worlds(prim), prim=prim)
             elif prim.IsA(UsdGeom.Camera):
                 self._camera(prim)
             elif prim.IsA(UsdLux.DomeLight):
@@ -131,7 +138,9 @@ class _Reader:
                 "Nothing was imported.",
             )
         self.notes += [
-            Note("not_drawn", "lost", f"{n:,} of the kind {kind} are not drawn.")
+            Note(
+                "not_drawn", "lost", f"{n:,} of the kind {kind} are not drawn: {instead_of(kind)}."
+            )
             for kind, n in self.others.items()
         ]
         if self.cages:
@@ -147,7 +156,7 @@ class _Reader:
                     ),
                 )
             )
-        return Scene(
+        read = Scene(
             self.path.stem,
             tuple(self.nodes),
             tuple(self.meshes),
@@ -160,7 +169,9 @@ class _Reader:
             frame_rate=self.rate,
             frames=self.frames,
             notes=tuple(self.notes),
+            stage=flattened(self.stage, self.materials.pictures, self.materials.packed),
         )
+        return without_unused(read)
 
     # --- places -----------------------------------------------------------------------------------
     # ------------------
@@ -188,14 +199,23 @@ class _Reader:
             for t in (range(first, last + 1) if moves and last > first else [self.first])
         ]
 
-    def _place(self, name: str, mesh: int, worlds: list[NDArray[np.float64]], **more: int) -> None:
+    def _place(
+        self,
+        name: str,
+        mesh: int,
+        worlds: list[NDArray[np.float64]],
+        prim: Any = None,
+        at: str = "",
+        **more: int,
+    ) -> None:
         if mesh < 0 and not more:
             return
         if len(self.nodes) >= MOST_NODES:
             raise MillError(
                 f"{self.path.name} places over {MOST_NODES:,} objects.", "Export fewer instances."
             )
-        node = Node(name, matrix=worlds[0], mesh=mesh, **more)  # type: ignore[arg-type]
+        path = at or (str(prim.GetPath()) if prim is not None else "")
+        node = Node(name, matrix=worlds[0], mesh=mesh, path=path, **more)  # type: ignore[arg-type]
         if len(worlds) > 1 and any(not np.array_equal(w, worlds[0]) for w in worlds):
             node = replace(node, matrix=None, **self._moving(worlds))
         self.nodes.append(node)
@@ -254,6 +274,18 @@ class _Reader:
             self.meshes.append(Mesh(prim.GetName(), tuple(parts), cage))
         return self.numbers[key]
 
+    def _solid_number(self, prim: Any) -> int:
+        """The number of the mesh of a sphere, cube and so on; -1 where it has no extent."""
+        own = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
+        material = self.materials.bound(prim)
+        key = (str(own.GetPath()), str(material))
+        if key not in self.numbers:
+            geometry = solid_mesh(prim, self.first)
+            self.numbers[key] = len(self.meshes) if geometry is not None else -1
+            if geometry is not None:
+                self.meshes.append(Mesh(prim.GetName(), (part_of(geometry, material),)))
+        return self.numbers[key]
+
     def _instancer(self, prim: Any, drawn: Any) -> None:
         """Every instance of a point instancer as a node of its own; instances stand still over the
         frames.
@@ -273,7 +305,7 @@ class _Reader:
         if which is None or len(matrices) != len(which):
             return
         base, cache = self._at(prim, self.first), self.caches[self.first]
-        things: list[list[tuple[str, int, NDArray[np.float64]]]] = []
+        things: list[list[tuple[str, int, NDArray[np.float64], str]]] = []
         for target in targets:
             root = self.stage.GetPrimAtPath(target)
             inverse = (
@@ -283,47 +315,51 @@ class _Reader:
             )
             found = []
             for p in Usd.PrimRange(root, drawn) if root else ():
-                if p.IsA(UsdGeom.Mesh):
+                if p.IsA(UsdGeom.Mesh) or p.GetTypeName() in KINDS:
                     found.append(
                         (
                             p.GetName(),
-                            self._mesh(p),
+                            self._mesh(p) if p.IsA(UsdGeom.Mesh) else self._solid_number(p),
                             inverse @ np.array(cache.GetLocalToWorldTransform(p), float).T,
+                            str(p.GetPath()),
                         )
                     )
             things.append(found)
         for i, (k, matrix) in enumerate(zip(which, matrices, strict=True)):
             if 0 <= k < len(things) and (not mask or mask[i]):
                 at = base @ np.array(matrix, float).T
-                for name, mesh, local in things[k]:
-                    self._place(f"{prim.GetName()} {i} {name}", mesh, [at @ local])
+                for name, mesh, local, own in things[k]:
+                    where = f"{prim.GetPath()}[{i}]{own}"
+                    self._place(f"{prim.GetName()} {i} {name}", mesh, [at @ local], at=where)
 
     def _camera(self, prim: Any) -> None:
         from pxr import UsdGeom
 
         camera = UsdGeom.Camera(prim)
-        if camera.GetProjectionAttr().Get(self.first) == "orthographic":
-            self.notes.append(
-                Note(
-                    "camera_left_out",
-                    "lost",
-                    f"The camera “{prim.GetName()}” has no perspective and is left out.",
-                )
-            )
-            return
         length = float(camera.GetFocalLengthAttr().Get(self.first) or 50.0)
         height = float(camera.GetVerticalApertureAttr().Get(self.first) or 15.2908)
         width = float(camera.GetHorizontalApertureAttr().Get(self.first) or 20.955)
         yfov = 2 * float(np.arctan(height / (2 * length)))
+        # Apertures of an orthographic camera are tenths of the stage's unit (UsdGeomCamera).
+        flat = camera.GetProjectionAttr().Get(self.first) == "orthographic"
+        unit = float(np.linalg.norm(self.base[:3, 0]))
         self.cameras.append(
             Camera(
-                prim.GetName(), min(max(yfov, 1e-3), 3.1), width / height if height > 0 else None
+                prim.GetName(),
+                min(max(yfov, 1e-3), 3.1),
+                width / height if height > 0 else None,
+                half_height=max(height / 20 * unit, 1e-6) if flat else None,
+                f_stop=max(float(camera.GetFStopAttr().Get(self.first) or 0.0), 0.0),
+                focus_distance=max(
+                    float(camera.GetFocusDistanceAttr().Get(self.first) or 0.0) * unit, 0.0
+                ),
             )
         )
         self._place(
             prim.GetName(),
             -1,
             [upright(w) for w in self._worlds(prim)],
+            prim=prim,
             camera=len(self.cameras) - 1,
         )
 
@@ -332,7 +368,9 @@ class _Reader:
         light = lights.as_light(prim, self.first)
         if light is not None:
             self.lights.append(light)
-            self._place(name, -1, [upright(w) for w in worlds], light=len(self.lights) - 1)
+            self._place(
+                name, -1, [upright(w) for w in worlds], prim=prim, light=len(self.lights) - 1
+            )
             return
         surface = lights.as_surface(prim, self.first)
         if surface is None:
@@ -349,47 +387,4 @@ class _Reader:
         # has no unit of length.
         number = self.materials.add(f"light {prim.GetPath()}", material)
         self.meshes.append(Mesh(name, (part_of(geometry, number),)))
-        self._place(name, len(self.meshes) - 1, worlds)
-
-
-def _name(prim: Any) -> str:
-    """What an object is called: by the instance it stands in, where it is one of several of
-    a kind.
-    """
-    at = prim
-    while at.IsInstanceProxy():
-        at = at.GetParent()
-    return str(at.GetName())
-
-
-def upright(m: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A matrix without its scale, for things that only look in a direction."""
-    out = np.eye(4)
-    u, _, v = np.linalg.svd(m[:3, :3])
-    turn = u @ v
-    out[:3, :3], out[:3, 3] = (
-        (turn if np.linalg.det(turn) > 0 else u @ np.diag([1, 1, -1.0]) @ v),
-        m[:3, 3],
-    )
-    return out
-
-
-def decomposed(m: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Rotation (x, y, z, w) and scale of a matrix; a shear is lost."""
-    sized = np.linalg.norm(m[:3, :3], axis=0)
-    r = m[:3, :3] / np.maximum(sized, 1e-30)
-    if np.linalg.det(r) < 0:
-        sized[0], r[:, 0] = -sized[0], -r[:, 0]
-    u, _, v = np.linalg.svd(r)
-    r = u @ v
-    k = np.array(
-        [
-            [r[0, 0] - r[1, 1] - r[2, 2], 0, 0, 0],
-            [r[0, 1] + r[1, 0], r[1, 1] - r[0, 0] - r[2, 2], 0, 0],
-            [r[0, 2] + r[2, 0], r[1, 2] + r[2, 1], r[2, 2] - r[0, 0] - r[1, 1], 0],
-            [r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1], r[0, 0] + r[1, 1] + r[2, 2]],
-        ]
-    )
-    # Bar-Itzhack 2000: the quaternion is the eigenvector of the largest eigenvalue.
-    _, vectors = np.linalg.eigh(k + np.tril(k, -1).T)
-    return vectors[:, -1], sized
+        self._place(name, len(self.meshes) - 1, worlds, prim=prim)

@@ -18,12 +18,17 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.formats.pictures_out import plain, write_pictures
+from mill_lane.core.formats.usd.geometry_out import put_geometry
+from mill_lane.core.formats.usd.losses import lost_in_usd
+from mill_lane.core.formats.usd.restage import restage
 from mill_lane.core.progress import Progress, silent
+from mill_lane.core.scene.defaults import without_defaults
 from mill_lane.core.scene.model import Light, Material, Note, Part, Scene, TextureUse
 from mill_lane.core.scene.pose import world_matrices
 
 SMALL = 0.01  # metres: the radius given to lights without size
 APERTURE = 24.0
+GREY = 0.5028864580325687  # linear light of code 188, in which missing pictures are drawn
 
 
 def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
@@ -44,10 +49,15 @@ def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
     """
     from pxr import Sdf, UsdUtils
 
+    def write(to: Path) -> list[Note]:
+        if scene.stage is not None:
+            return restage(scene, to, progress)
+        return _Writer(without_defaults(scene), to, progress).write()
+
     if path.suffix.lower() != ".usdz":
-        return _Writer(scene, path, progress).write()
+        return write(path)
     inner = path.with_suffix(".usdc")
-    notes = _Writer(scene, inner, progress).write()
+    notes = write(inner)
     if not UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(inner)), str(path)):
         raise OSError(f"{path.name} could not be packed")
     return notes
@@ -84,14 +94,16 @@ class _Writer:
             stage.CreateClassPrim(f"/Meshes_{mesh}")
             parts = [p for p in self.scene.meshes[mesh].parts if p.triangles]
             if parts:
-                self._mesh(f"/Meshes_{mesh}/m_{plain(self.scene.meshes[mesh].name, 'mesh')}", parts)
+                self._mesh(
+                    f"/Meshes_{mesh}/m_{_identifier(self.scene.meshes[mesh].name, 'mesh')}", parts
+                )
             self.progress(
                 0.9 * (done + 1) / len(used), f"writing: {done + 1} of {len(used)} meshes"
             )
         self._places()
         stage.GetRootLayer().Save()
         self.progress(1.0, "written")
-        return self._lost()
+        return lost_in_usd(self.scene)
 
     def _places(self) -> None:
         from pxr import UsdGeom
@@ -104,11 +116,11 @@ class _Writer:
         for i, node in enumerate(scene.nodes):
             if node.mesh < 0 and node.camera < 0 and node.light < 0:
                 continue
-            path = f"/World/{plain(node.name, 'thing')}_{i}"
+            path = f"/World/{_identifier(node.name, 'thing')}_{i}"
             path = (
                 path
                 if not path.rsplit("/", maxsplit=1)[-1][0].isdigit()
-                else f"/World/n_{plain(node.name, 'thing')}_{i}"
+                else f"/World/n_{_identifier(node.name, 'thing')}_{i}"
             )
             prim: Any
             if node.mesh >= 0:
@@ -129,34 +141,10 @@ class _Writer:
 
     def _mesh(self, path: str, parts: list[Part]) -> None:
         """All parts as one mesh; each is a subset of its faces where there are several."""
-        from pxr import Sdf, UsdGeom, UsdShade, Vt
+        from pxr import UsdGeom, UsdShade, Vt
 
-        g = whole(parts)
         mesh = UsdGeom.Mesh.Define(self.stage, path)
-        mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-        mesh.CreatePointsAttr(
-            Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.positions, np.float32))
-        )
-        mesh.CreateFaceVertexCountsAttr(
-            Vt.IntArray.FromNumpy(np.full(len(g.triangles), 3, np.int32))
-        )
-        mesh.CreateFaceVertexIndicesAttr(
-            Vt.IntArray.FromNumpy(g.triangles.reshape(-1).astype(np.int32))
-        )
-        mesh.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.normals, np.float32)))
-        mesh.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
-        mesh.CreateExtentAttr(
-            Vt.Vec3fArray.FromNumpy(np.array([g.positions.min(0), g.positions.max(0)], np.float32))
-        )
-        if g.uvs is not None:
-            st = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(
-                "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex
-            )
-            st.Set(
-                Vt.Vec2fArray.FromNumpy(
-                    np.stack([g.uvs[:, 0], 1 - g.uvs[:, 1]], 1).astype(np.float32)
-                )
-            )
+        put_geometry(mesh, whole(parts))
         first = 0
         for k, part in enumerate(parts):
             prim = mesh.GetPrim()
@@ -181,14 +169,15 @@ class _Writer:
         from pxr import Sdf, UsdShade
 
         kinds = Sdf.ValueTypeNames
-        path = f"/World/Materials/m{index}_{plain(m.name, 'material')}"
+        path = f"/World/Materials/m{index}_{_identifier(m.name, 'material')}"
         material = UsdShade.Material.Define(self.stage, path)
         shader = UsdShade.Shader.Define(self.stage, f"{path}/surface")
         shader.CreateIdAttr("UsdPreviewSurface")
         material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
         r, g, b, alpha = m.base_color
+        grey = self._missing(m.base_texture)
         put = shader.CreateInput
-        put("diffuseColor", kinds.Color3f).Set((r, g, b))
+        put("diffuseColor", kinds.Color3f).Set((r * grey, g * grey, b * grey))
         put("emissiveColor", kinds.Color3f).Set(m.emissive)
         put("metallic", kinds.Float).Set(m.metallic)
         put("roughness", kinds.Float).Set(m.roughness)
@@ -243,6 +232,12 @@ class _Writer:
             raw=True,
         )
         return material
+
+    def _missing(self, use: TextureUse | None) -> float:
+        """What a picture that is not there is drawn as: grey, or 1 where there is one or none."""
+        if use is None or not self.scene.images[self.scene.textures[use.texture].image].missing:
+            return 1.0
+        return GREY
 
     def _plug(
         self,
@@ -310,7 +305,17 @@ class _Writer:
         camera, own = UsdGeom.Camera.Define(self.stage, path), self.scene.cameras[index]
         camera.CreateVerticalApertureAttr(APERTURE)
         camera.CreateHorizontalApertureAttr(APERTURE * (own.aspect or 16 / 9))
-        camera.CreateFocalLengthAttr(APERTURE / 2 / math.tan(own.yfov / 2))
+        if own.half_height is not None:
+            # Of an orthographic camera apertures are tenths of the unit, which is the metre here.
+            camera.CreateProjectionAttr(UsdGeom.Tokens.orthographic)
+            camera.CreateVerticalApertureAttr(own.half_height * 20)
+            camera.CreateHorizontalApertureAttr(own.half_height * 20 * (own.aspect or 16 / 9))
+        else:
+            camera.CreateFocalLengthAttr(APERTURE / 2 / math.tan(own.yfov / 2))
+        if own.f_stop > 0:
+            camera.CreateFStopAttr(own.f_stop)
+        if own.focus_distance > 0:
+            camera.CreateFocusDistanceAttr(own.focus_distance)
         return camera
 
     def _light(self, path: str, light: Light) -> Any:
@@ -337,27 +342,10 @@ class _Writer:
         out.CreateColorAttr(light.color)
         return out
 
-    def _lost(self) -> list[Note]:
-        materials = self.scene.materials
-        sky = self.scene.environment
-        kinds = [
-            ("fog", bool(self.scene.media)),
-            ("the sky", sky is not None and not sky.added),
-            ("glass that lets light through", any(m.transmission > 0 for m in materials)),
-            ("what is unlit", any(m.unlit for m in materials)),
-        ]
-        missing = [name for name, there in kinds if there]
-        return (
-            [
-                Note(
-                    "not_in_format",
-                    "lost",
-                    f"USD's plain materials and lights cannot hold {', '.join(missing)}.",
-                )
-            ]
-            if missing
-            else []
-        )
+
+def _identifier(name: str, spare: str) -> str:
+    """A name as prims may have it: letters, digits and _."""
+    return plain(name, spare).replace("-", "_")
 
 
 def _matrix(m: NDArray[np.float64]) -> Any:

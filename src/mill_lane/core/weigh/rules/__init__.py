@@ -21,4 +21,9 @@ class Rule:
     limits: Callable[[Analysis, float], list[Limit]]
 
 
+def usual_rule(analysis: Analysis) -> str:
+    """The rule to go by where nobody chose one: what the shot shows, once that is known."""
+    return "distance" if analysis.visibility is None else "footprint"
+
+
 RULES = Registry("rule", Rule("distance", distance.limits), Rule("footprint", footprint.limits))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from mill_lane.core.weigh.analysis import Analysis
+from typing import Any
+
+from mill_lane.core.weigh.analysis import Analysis, TextureRow
 from mill_lane.core.weigh.rules.sizes import Limit, halvings
 
 # Common practice: nearer than 3 m 4096 px, 3 to 10 m 2048 px, farther 1024 or 512 px.  The trade
@@ -27,7 +29,8 @@ def side_limit(distance: float) -> int:
 def limits(analysis: Analysis, height: float) -> list[Limit]:
     """The textures that are larger than the rule asks, whatever the height of the picture.
 
-    Missing textures and those that nothing uses are left alone.
+    Missing textures and those that nothing uses are left alone.  Where the shot was looked at and
+    shows more texels than the rule leaves, the facts say how many along the longer side.
     """
     out = []
     for t in analysis.textures:
@@ -35,5 +38,16 @@ def limits(analysis: Analysis, height: float) -> list[Limit]:
             continue
         limit = side_limit(t.nearest_m)
         if halvings(t.width, t.height, limit):
-            out.append(Limit(t, limit, {"nearest_m": t.nearest_m}))
+            facts: dict[str, Any] = {"nearest_m": t.nearest_m}
+            need = _need(analysis, t, height)
+            if need is not None and need > limit:
+                facts["too_little_for"] = need
+            out.append(Limit(t, limit, facts))
     return out
+
+
+def _need(analysis: Analysis, t: TextureRow, height: float) -> int | None:
+    """Texels along the longer side that a picture of that height shows; None where not known."""
+    if analysis.visibility is None or t.texel_need is None or height <= 0:
+        return None
+    return round(max(t.texel_need) * height / analysis.visibility.height)

@@ -53,9 +53,10 @@ document.addEventListener("alpine:init", () => {
     },
     ended(request) {
       this.busy = false;
-      if (request.status >= 200 && request.status < 300) refresh();
+      const data = parsed(request.responseText);
+      if (request.status >= 200 && request.status < 300) location.assign(`/jobs/${data.job}/scene`);
       else if (request.status || !this.stopped) {
-        complain(this.$root, parsed(request.responseText));
+        complain(this.$root, data);
       }
       this.stopped = false;
     },

@@ -198,10 +198,13 @@ class ImageViewer extends HTMLElement {
     const text = `crop ${Math.round(x1 - x0)} × ${Math.round(y1 - y0)}`;
     c.font = MONO;
     const bottom = Math.min(y + y1 * s + 18, this.clientHeight - 6);
+    const wide = c.measureText(text).width + 10;
+    // At 1:1 the crop may begin or end outside: its label stays in view.
+    const left = Math.max(0, Math.min(box[0] - 1, this.clientWidth - wide));
     c.fillStyle = token("--color-crop-label");
-    c.fillRect(box[0] - 1, bottom - 14, c.measureText(text).width + 10, 18);
+    c.fillRect(left, bottom - 14, wide, 18);
     c.fillStyle = token("--color-white");
-    c.fillText(text, box[0] + 4, bottom);
+    c.fillText(text, left + 5, bottom);
   }
 
   tag(c, text, x, y, colour) {

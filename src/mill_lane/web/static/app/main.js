@@ -7,6 +7,7 @@ import "./navigation.js";
 import "./what_if.js";
 import "./floor_plan.js";
 import "./viewer_tools.js";
+import "./look.js";
 import { listen } from "./events.js";
 
 listen();

@@ -2,6 +2,7 @@
 const PATIENCE = 20000; // milliseconds that a request may take before later ones go first
 
 const page = () => document.getElementById("page");
+const DRAWS_ITSELF = new Set(["IMAGE-VIEWER", "FIRST-LOOK"]);
 const typedIn = /^(INPUT|SELECT|TEXTAREA)$/;
 
 // The viewer draws itself: only its attributes are taken over.
@@ -22,8 +23,10 @@ function morph(next) {
   Alpine.morph(page(), next.getElementById("page"), {
     updating(el, to, _childrenOnly, skip) {
       if (el.nodeType !== 1) return;
+      // What the artist opened or shut stays so.
+      if (el.tagName === "DETAILS" && to.tagName === "DETAILS") to.open = el.open;
       if (el === document.activeElement && typedIn.test(el.tagName)) skip();
-      else if (el.tagName === "IMAGE-VIEWER") {
+      else if (DRAWS_ITSELF.has(el.tagName)) {
         takeAttributes(el, to);
         skip();
       }

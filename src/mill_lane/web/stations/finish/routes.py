@@ -24,7 +24,7 @@ def page(request: Request, db: Db, job: int, run: int | None = None) -> Response
     c = station_page(request, db, job, "finish", "Finish")
     if isinstance(c, Response):
         return c
-    return c.draw(**view.context(c.summary, run_frames(db, c.summary.job), run))
+    return c.draw(**view.context(db, c.summary, run_frames(db, c.summary.job), run))
 
 
 @router.post("/api/jobs/{job}/runs")

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from sqlalchemy.orm import Session
+
+from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.preflight import check
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
@@ -27,7 +30,9 @@ def figure(summary: Summary) -> Figure:
     return Figure("try a crop first", "todo")
 
 
-def context(summary: Summary, frames: Sequence[Render], run: int | None) -> dict[str, Any]:
+def context(
+    db: Session, summary: Summary, frames: Sequence[Render], run: int | None
+) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     shown = next((r for r in frames if r.number == run), frames[0] if frames else None)
     task = shown.task if shown is not None else None
@@ -35,6 +40,7 @@ def context(summary: Summary, frames: Sequence[Render], run: int | None) -> dict
     return {
         "runs": frames,
         "shown": shown,
+        "look": look_of(db, summary) if shown is None else None,
         "rendered_on": device_words(shown.device) if shown is not None else "",
         "running": task is not None and not task.over,
         "recipe": summary.final,

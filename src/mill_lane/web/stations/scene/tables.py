@@ -5,12 +5,14 @@ from __future__ import annotations
 import contextlib
 import csv
 import io
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 from mill_lane.core.weigh.analysis import Analysis
 
+DIGITS = 18  # of a number within a name, at most
 FAR = 1e18  # where nothing is near, for sorting
 # How a thing matters, in the words that the tables say and the filter finds; the most first.
 CLASSES = {
@@ -105,6 +107,12 @@ TABLES: dict[str, tuple[Column, ...]] = {"meshes": MESHES, "textures": TEXTURES,
 USUAL = {"meshes": "memory", "textures": "memory", "lights": "power"}
 
 
+def by_name(name: str) -> list[tuple[int, str]]:
+    """A name for sorting: numbers within it by their value, so that 2 goes before 10."""
+    pieces = re.split(r"(\d+)", name.lower())
+    return [(int(p), "") if p.isdigit() and len(p) < DIGITS else (0, p) for p in pieces]
+
+
 def rows(
     i: Analysis, table: str, sort: str = "", turned: bool = False, words: str = ""
 ) -> list[Any]:
@@ -119,7 +127,7 @@ def rows(
     wanted = words.lower().split()
     found = [r for r in getattr(i, table) if all(_holds(r, w) for w in wanted)]
     # By name first: rows that are alike in the column stand in the order of their names.
-    found.sort(key=lambda r: r.name)
+    found.sort(key=lambda r: by_name(r.name))
     found.sort(key=column.value, reverse=column.rising == turned)
     return found
 

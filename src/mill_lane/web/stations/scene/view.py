@@ -5,9 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from sqlalchemy.orm import Session
+
 from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.weigh.analysis import STAGES, Analysis, MeshRow
 from mill_lane.core.weigh.findings import find
+from mill_lane.jobs.looks import look_of
+from mill_lane.jobs.lookup import latest_task
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Task
 from mill_lane.web.shared.format import count, plural
@@ -16,6 +20,7 @@ from mill_lane.web.shared.station import Figure
 from mill_lane.web.stations.scene import tables
 from mill_lane.web.stations.scene.floor_plan import HEIGHT, SHADINGS, WIDTH, floor_plan
 from mill_lane.web.stations.scene.words import said
+from mill_lane.work.kinds.camera import PUT_UP
 
 KEPT = 32  # plans and lists of findings that are remembered
 MOST_ROWS = 500  # of a table that a page shows
@@ -52,7 +57,7 @@ def headline(a: Analysis) -> str:
     )
 
 
-def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, Any]:
+def context(summary: Summary, asked: Asked, weighing: Task | None, db: Session) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     a, height = summary.analysis, summary.final.height
     tab = asked.tab if asked.tab in tables.TABLES or asked.tab == "transparency" else "meshes"
@@ -88,6 +93,8 @@ def context(summary: Summary, asked: Asked, weighing: Task | None) -> dict[str, 
         "chosen": next((m for m in a.meshes if m.index == asked.mesh), None),
         "schemes": SCHEMES,
         "weighing": weighing,
+        "look": look_of(db, summary, frame if asked.frame is not None else None),
+        "cameras": latest_task(db, PUT_UP.name, summary.job),
         "rising": tables.RISING,
         "tabs": _tabs(a),
     }

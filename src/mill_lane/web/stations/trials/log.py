@@ -29,6 +29,9 @@ SHORT = {
 }
 Values = dict[str, Any]
 FIELDS = dict(Recipe.model_fields)
+ALMOST_BLACK = 0.004
+"""Mean linear luminance below which a picture shows nothing on a screen: an sRGB code of 13
+of 255."""
 
 
 @dataclass(frozen=True)
@@ -45,6 +48,7 @@ class Row:
     state: str
     task: int | None
     over: bool
+    black: bool
     title: str
 
 
@@ -132,6 +136,11 @@ def is_whole(crop: Sequence[float]) -> bool:
     return all(abs(a - b) < 0.005 for a, b in zip(crop, (0, 0, 1, 1), strict=True))
 
 
+def almost_black(measured: Values | None) -> bool:
+    """Whether a picture's mean luminance is so low that its noise says nothing of it."""
+    return measured is not None and measured.get("mean_luminance", 1.0) < ALMOST_BLACK
+
+
 def title_of(t: Render) -> str:
     """All that is kept of a trial, in one line."""
     r, m = t.recipe, t.measured
@@ -147,6 +156,8 @@ def title_of(t: Render) -> str:
             f"peak {m['peak_memory_bytes'] / 1e9:.2f} GB, "
             f"machine load {m['load_before']:.1f} to {m['load_after']:.1f}"
         )
+        if almost_black(m):
+            out += "; almost black: hardly any light reaches the picture, so its noise says little"
         if m.get("light_lost"):
             out += f"; clamping took {percent(m['light_lost'])} of the light"
     return out
@@ -169,6 +180,7 @@ def _row(t: Render, before: Render | None) -> Row:
         state=state,
         task=t.task_id,
         over=t.task is None or t.task.over,
+        black=almost_black(m),
         title=title_of(t),
     )
 

@@ -13,6 +13,7 @@ from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
     TrialFigures,
     newest_with_picture,
@@ -124,6 +125,7 @@ def context(
         "a": a,
         "b": b,
         "under": under if asked.layer == "beauty" else None,
+        "look": look_of(db, summary) if under is None and asked.layer == "beauty" else None,
         "recipe": recipe,
         "role": role,
         "fields": first_fields(recipe),

@@ -29,7 +29,7 @@ def page(
     home: AHome,
     job: int,
     trim: str = view.USUAL,
-    rule: str = "distance",
+    rule: str = "",
 ) -> Response:
     """What a trim proposes, and the trim list."""
     c = station_page(request, db, job, "trim", "Trim")
@@ -51,7 +51,7 @@ class StageForm(BaseModel):
     """
 
     trim: str = view.USUAL
-    rule: str = "distance"
+    rule: str = ""
     targets: list[str] = []
     stage: bool = True
     all: bool = False

@@ -12,6 +12,7 @@ from mill_lane.core.formats.units import NAMES
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.model import Change, Proposal
 from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
+from mill_lane.core.weigh.rules import usual_rule
 from mill_lane.jobs import trims
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.home import Home
@@ -53,8 +54,8 @@ def takes_rule(trim: str) -> bool:
 
 def proposed(db: Session, home: Home, summary: Summary, trim: str, rule: str) -> trims.Proposals:
     """What the chosen trim proposes; the rule that needs a look waits until there was one."""
-    if rule == "footprint" and summary.analysis.visibility is None:
-        rule = "distance"
+    if not rule or (rule == "footprint" and summary.analysis.visibility is None):
+        rule = usual_rule(summary.analysis)
     return trims.propose(db, home, summary.job, trim, parameters(trim, rule))
 
 
@@ -89,13 +90,14 @@ def context(
     lines = [_line(found, p, listed.get((p.trim, p.target.key)), most) for p in found.found]
     sizes = trims.image_bytes_after(a, entries)
     after = draw_up(a, summary.final, device, texture_sizes=sizes)
-    rule = str(getattr(found.parameters, "rule", rule))
+    rule = str(getattr(found.parameters, "rule", rule)) or usual_rule(a)
     return {
         "trim": found.trim,
         "trims": list(TRIMS),
         "takes_rule": takes_rule(found.trim.name),
         "rule": rule,
         "head": head_of(found, rule),
+        "too_much": sum("too_little_for" in p.facts for p in found.found),
         "lines": lines,
         "staged": entries,
         "all_staged": bool(lines) and all(x.exact for x in lines),
@@ -139,7 +141,10 @@ def reason(p: Proposal) -> str:
         across, down = p.facts["shown"]
         return f"the shot shows {across} x {down} of it"
     if p.facts.get("nearest_m") is not None:
-        return f"never nearer than {p.facts['nearest_m']:.1f} m: {limit} px"
+        text = f"never nearer than {p.facts['nearest_m']:.1f} m: {limit} px"
+        if p.facts.get("too_little_for"):
+            text += f", too few: the shot shows {p.facts['too_little_for']}"
+        return text
     return ""
 
 
@@ -173,6 +178,8 @@ def made_by(version: SceneVersion) -> str:
             TRIMS[k].summarise([c for c in changes if c.kind == k]) for k in kinds if k in TRIMS
         ]
         return ", ".join(sorted(parts))
+    if kind == "camera":
+        return f"camera “{changes[0].target}” put up"
     return READ_AS.format(*_read_as(changes[0].to)) if kind == "reading" else kind
 
 

@@ -1,0 +1,47 @@
+"""Variants of materials (KHR_materials_variants): which there are, and choosing one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.gltf.origin import Origin
+from mill_lane.core.scene.model import Part, Scene
+
+NAME = "KHR_materials_variants"
+
+
+def variant_names(scene: Scene) -> list[str]:
+    """The variants that the scene's file has, by name."""
+    if not isinstance(scene.origin, Origin):
+        return []
+    listed = scene.origin.document.json.get("extensions", {}).get(NAME, {}).get("variants", [])
+    return [str(v.get("name", f"variant {i}")) for i, v in enumerate(listed)]
+
+
+def with_variant(scene: Scene, name: str) -> Scene:
+    """The scene in the materials of one variant.
+
+    Raises MillError when there is none of that name.
+    """
+    names = variant_names(scene)
+    if name not in names:
+        known = ", ".join(names) or "none"
+        raise MillError(f"The scene has no variant “{name}”.", f"It has: {known}.")
+    number = names.index(name)
+    entries = scene.origin.document.json["meshes"]
+
+    def dressed(part: Part) -> Part:
+        mesh, primitive = part.source
+        if mesh < 0:
+            return part
+        own = entries[mesh]["primitives"][primitive].get("extensions", {}).get(NAME, {})
+        for mapping in own.get("mappings", []):
+            if number in mapping.get("variants", []):
+                material = int(mapping["material"])
+                if 0 <= material < len(scene.materials):
+                    return replace(part, material=material)
+        return part
+
+    meshes = tuple(replace(m, parts=tuple(map(dressed, m.parts))) for m in scene.meshes)
+    return replace(scene, meshes=meshes)

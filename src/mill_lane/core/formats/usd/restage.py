@@ -1,0 +1,142 @@
+"""Handing a stage back: what was not touched stays as it stood, with its paths and its kinds.
+
+The flattened stage that came with the scene is opened again; pictures are put in the place of their
+tokens, what is gone from the scene is switched off, what changed is written over.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from mill_lane.core.formats.meshes.soup import whole
+from mill_lane.core.formats.pictures_out import write_pictures
+from mill_lane.core.formats.usd.geometry_out import put_geometry
+from mill_lane.core.formats.usd.kept import TOKEN
+from mill_lane.core.progress import Progress
+from mill_lane.core.scene.model import Mesh, Note, Scene
+
+
+def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
+    """Write a scene that came from USD over the stage that it came from.
+
+    Parameters
+    ----------
+    scene : Scene
+        With a stage.
+    path : Path
+        .usda or .usdc; a folder of textures is written beside it.
+    progress : callable
+
+    Returns
+    -------
+    list of Note
+        What could not be handed back.
+    """
+    from pxr import Sdf, Usd
+
+    from mill_lane.core.formats.usd.read import read_stage
+
+    folder = path.with_name(f"{path.stem}-textures")
+    files = {}
+    if scene.images:
+        files = {i: f"./{folder.name}/{n}" for i, n in write_pictures(scene, folder).items()}
+    path.unlink(missing_ok=True)
+    with tempfile.TemporaryDirectory(dir=path.parent, prefix=".stage-") as name:
+        kept = Path(name) / "stage.usdc"
+        kept.write_bytes(bytes(scene.stage.read()))
+        layer = Sdf.Layer.CreateNew(str(path))
+        layer.TransferContent(Sdf.Layer.FindOrOpen(str(kept)))
+        progress(0.3, "the stage as it was")
+        before = read_stage(kept)
+        stage = Usd.Stage.Open(layer)
+        # What is missing keeps the name under which it was looked for.
+        tokens = {m.path: files.get(i, m.name) for i, m in enumerate(scene.images) if m.path}
+        _put_pictures(layer, tokens)
+        progress(0.6, "what changed")
+        notes = _switch_off(stage, scene, before)
+        _put_meshes(stage, scene, before)
+        layer.Save()
+    progress(1.0, "written")
+    return notes
+
+
+def _put_pictures(layer: Any, tokens: dict[str, str]) -> None:
+    """Name the written files where their tokens stand; what has none keeps no file."""
+    from pxr import Sdf
+
+    def visit(path: Any) -> None:
+        spec = layer.GetAttributeAtPath(path) if path.IsPropertyPath() else None
+        if spec is None:
+            return
+        value = spec.default
+        if isinstance(value, Sdf.AssetPath) and value.path.startswith(TOKEN):
+            spec.default = Sdf.AssetPath(tokens.get(value.path, ""))
+
+    layer.Traverse(Sdf.Path.absoluteRootPath, visit)
+
+
+def _switch_off(stage: Any, scene: Scene, before: Scene) -> list[Note]:
+    """Deactivate what stands in the stage and is gone from the scene; hide scattered copies."""
+    from pxr import UsdGeom
+
+    gone = {n.path for n in before.nodes if n.path} - {n.path for n in scene.nodes}
+    hidden: dict[str, list[int]] = {}
+    stuck = 0
+    for path in sorted(gone):
+        if "[" in path:
+            instancer, _, rest = path.partition("[")
+            hidden.setdefault(instancer, []).append(int(rest.partition("]")[0]))
+            continue
+        prim = stage.GetPrimAtPath(path)
+        while prim and prim.IsInstanceProxy():
+            prim = prim.GetParent()
+            if prim and prim.IsInstance():
+                prim.SetInstanceable(False)
+                prim = stage.GetPrimAtPath(path)
+        if prim:
+            prim.SetActive(False)
+        else:
+            stuck += 1
+    for at, numbers in hidden.items():
+        UsdGeom.PointInstancer.Get(stage, at).GetInvisibleIdsAttr().Set(sorted(set(numbers)))
+    if stuck:
+        text = f"{stuck} objects that are gone from the scene could not be taken from the stage."
+        return [Note("not_taken_out", "lost", text)]
+    return []
+
+
+def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:
+    """Write the vertices of meshes that are others now."""
+    from pxr import UsdGeom
+
+    were = {n.path: before.meshes[n.mesh] for n in before.nodes if n.path and n.mesh >= 0}
+    done: set[str] = set()
+    for node in scene.nodes:
+        if node.mesh < 0 or node.path not in were or "[" in node.path or node.path in done:
+            continue
+        done.add(node.path)
+        mesh = scene.meshes[node.mesh]
+        prim = stage.GetPrimAtPath(node.path)
+        if not prim or not prim.IsA(UsdGeom.Mesh) or _same(mesh, were[node.path]):
+            continue
+        if prim.IsInstanceProxy():
+            prim = prim.GetPrimInPrototype()
+            continue
+        put_geometry(UsdGeom.Mesh(prim), whole([p for p in mesh.parts if p.triangles]))
+
+
+def _same(a: Mesh, b: Mesh) -> bool:
+    """Whether two meshes have the same triangles at the same places."""
+    if [(p.vertices, p.triangles) for p in a.parts] != [(p.vertices, p.triangles) for p in b.parts]:
+        return False
+    for p, q in zip(a.parts, b.parts, strict=True):
+        g, h = p.load(), q.load()
+        if not np.array_equal(g.positions, h.positions):
+            return False
+        if not np.array_equal(g.triangles, h.triangles):
+            return False
+    return True

@@ -1,0 +1,52 @@
+"""Which camera a job looks through, and putting one up by hand."""
+
+from __future__ import annotations
+
+from sqlalchemy.orm import Session
+
+from mill_lane.core.errors import MillError
+from mill_lane.jobs.looks import ask_for_look
+from mill_lane.jobs.lookup import analysis_of, find_version
+from mill_lane.jobs.recipes import ROLES, edit
+from mill_lane.store.models import Job, Task
+from mill_lane.work import queue
+from mill_lane.work.kinds.camera import PUT_UP, View
+from mill_lane.work.kinds.camera import Payload as PutUpPayload
+from mill_lane.work.kinds.weigh import WEIGH
+from mill_lane.work.kinds.weigh import Payload as WeighPayload
+
+
+def choose_camera(db: Session, job: Job, name: str) -> None:
+    """Look through a camera from now on: draft and final recipe, distances, the first look.
+
+    Raises
+    ------
+    MillError
+        For a camera that the scene has not.
+    """
+    version = find_version(db, job)
+    analysis = analysis_of(db, version)
+    if name not in analysis.cameras:
+        known = ", ".join(analysis.cameras) or "none"
+        raise MillError(f"The scene has no camera “{name}”.", f"It has: {known}.")
+    if name == analysis.camera:
+        return
+    for role in ROLES:
+        edit(db, job, role, {"camera": name})
+    ask_for_look(db, job, name)
+    queue.put(db, WEIGH, WeighPayload(version=version.id), job.id)
+
+
+def put_up(db: Session, job: Job, view: View) -> Task:
+    """Put a camera up that frames the whole scene: a new version of it.
+
+    Raises
+    ------
+    MillError
+        Where the scene has a camera of that name.
+    """
+    version = find_version(db, job)
+    if view.name in analysis_of(db, version).cameras:
+        raise MillError(f"The scene has a camera “{view.name}” already.", "Call it otherwise.")
+    payload = PutUpPayload(version=version.id, name=version.file_name, view=view)
+    return queue.put(db, PUT_UP, payload, job.id)
