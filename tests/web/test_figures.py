@@ -56,15 +56,27 @@ class TestFigures(unittest.TestCase):
 
     def test_a_trial_that_is_almost_black_says_so(self) -> None:
         measured = {
-            "setup_seconds": 1.0, "seconds": 2.0, "noise": 0.002, "threads": 2,
-            "peak_memory_bytes": 1e9, "load_before": 0.1, "load_after": 0.2,
-        }  # fmt: skip
+            "setup_seconds": 1.0,
+            "seconds": 2.0,
+            "noise": 0.002,
+            "threads": 2,
+            "peak_memory_bytes": 1e9,
+            "load_before": 0.1,
+            "load_after": 0.2,
+        }
         for luminance, black in ((0.0005, True), (0.02, False), (None, False)):
             known = {} if luminance is None else {"mean_luminance": luminance}
             trial = Render(
-                id=1, number=1, recipe=DRAFT.model_dump(), region=[0, 0, 640, 360], frame=1,
-                device={"kind": "cpu"}, note="", preview={}, measured=measured | known,
-            )  # fmt: skip
+                id=1,
+                number=1,
+                recipe=DRAFT.model_dump(),
+                region=[0, 0, 640, 360],
+                frame=1,
+                device={"kind": "cpu"},
+                note="",
+                preview={},
+                measured=measured | known,
+            )
             row = rows([trial])[0]
             self.assertEqual(row.black, black)
             self.assertEqual("almost black" in row.title, black)

@@ -176,7 +176,7 @@ def floor_plan(
             ends += at(px + 60.0 * dx, pz + 60.0 * dz)
         stations.append((*at(px, pz), *ends))
     x0, y0, *far = stations[now]
-    wedge = f"{x0},{y0} {far[0]},{far[1]} {far[2]},{far[3]}"
+    wedge = " ".join(f"{_plain(x)},{_plain(y)}" for x, y in ((x0, y0), far[:2], far[2:]))
     path = " ".join(f"{x},{y}" for x, y in (at(x, z) for x, z in analysis.camera_path))
     bands = []
     for metres in (3.0, 10.0):
@@ -224,6 +224,11 @@ def around(outline: list[tuple[float, float]], x: float, z: float) -> bool:
     """Whether an outline goes round a point, by its box."""
     xs, zs = [p[0] for p in outline], [p[1] for p in outline]
     return min(xs) <= x <= max(xs) and min(zs) <= z <= max(zs)
+
+
+def _plain(x: float) -> str:
+    """A rounded number as scripts write it, so that both draw the same attribute: 12, not 12.0."""
+    return str(x + 0.0).removesuffix(".0")
 
 
 def _area(points: list[tuple[float, float]]) -> float:
