@@ -10,8 +10,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mill_lane.core.devices.cpu import cpu_device, find_machine
-from mill_lane.core.devices.model import DEMO_CARD, Device
+from mill_lane.core.devices.cpu import as_it_is_now, cpu_device, find_machine
+from mill_lane.core.devices.model import DEMO_CARD, GB, Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import open_scene
@@ -203,6 +203,20 @@ class TestLedger(unittest.TestCase):
     def test_devices(self) -> None:
         self.assertEqual(DEMO_CARD.free_bytes, 3 * 10**9)
         cpu = cpu_device(find_machine())
+        # What is kept for others and what they hold now: the larger of both is not ours.
+        for held, free in ((0, 6), (4, 4), (9, 0)):
+            own = Device(
+                name="a",
+                kind="cpu",
+                memory_bytes=8 * GB,
+                desktop_bytes=2 * GB,
+                held_bytes=held * GB,
+            )
+            self.assertEqual(own.free_bytes, free * GB)
+            self.assertNotIn("held_bytes", own.model_dump(mode="json"))
+        now = as_it_is_now(cpu)
+        self.assertLessEqual(now.free_bytes, cpu.free_bytes)
+        self.assertLess(now.held_bytes, cpu.memory_bytes)
         self.assertEqual(
             cpu.render_threads, max(1, cpu.threads - 1)
         )  # one thread is kept free: common practice

@@ -5,13 +5,14 @@ from __future__ import annotations
 import threading
 import time
 import unittest
+from unittest import mock
 
 from sqlalchemy import select
 
 from mill_lane.store.models import StoredFile, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds import KINDS
-from mill_lane.work.kinds.base import Nothing
+from mill_lane.work.kinds.base import AT_ONCE, Nothing
 from mill_lane.work.worker import Worker
 from tests.homes import WithHome
 from tests.toys.kind import COUNT, Payload
@@ -24,6 +25,11 @@ class TestDeclared(unittest.TestCase):
                 self.assertTrue(part.model_json_schema()["type"], kind.name)
             self.assertTrue(type(kind).__doc__)
             self.assertGreater(kind.grace, 0)
+            # What has nothing to keep is over within a second, also while a scene is loaded.
+            if kind.lane != "compute":
+                self.assertLess(kind.patience({}), 0.6, kind.name)
+        self.assertLess(KINDS["render"].patience({"phase": "loading"}), 0.6)
+        self.assertGreater(KINDS["render"].patience({"phase": "rendering"}), 5)
         self.assertEqual([k.name for k in KINDS if k.gives_way], ["weigh"])
         self.assertEqual([k.name for k in KINDS if k.resumable], ["render"])
 
@@ -66,6 +72,14 @@ class TestFromOutside(WithHome):
                 break
             time.sleep(0.05)
         self.assertIn("at", self.task(number).text)
+        for _ in range(400):
+            if "left" in self.task(number).live:
+                break
+            time.sleep(0.05)
+        # 1,000 numbers at 0.05 s and more: what is left follows from the pace.
+        task = self.task(number)
+        self.assertGreater(task.live["left"], 0.05 * 1000 * (1 - task.share) * 0.9)
+        self.assertLess(task.live["left"], 0.05 * 1000 * 3)
         with self.home.sessions() as db:
             queue.cancel(db, db.get_one(Task, number))
             db.commit()
@@ -90,6 +104,26 @@ class TestFromOutside(WithHome):
         self.assertEqual(self.task(number).state, "cancelled")
         self.put(Payload(to=1))
         self.assertTrue(self.worker.one())
+
+    def test_what_takes_no_notice_is_stopped_within_a_second(self) -> None:
+        """A file that is being read: between being asked and having stopped."""
+        number = self.put(Payload(to=3, seconds=30))
+        with mock.patch.object(type(COUNT), "grace", AT_ONCE):
+            thread = threading.Thread(target=self.worker.one)
+            thread.start()
+            self.addCleanup(thread.join, 20)
+            for _ in range(400):
+                if self.task(number).state == "running" and self.worker.in_hand:
+                    break
+                time.sleep(0.05)
+            with self.home.sessions() as db:
+                queue.cancel(db, db.get_one(Task, number))
+                db.commit()
+            asked = time.monotonic()
+            while self.task(number).state == "running" and time.monotonic() < asked + 10:
+                time.sleep(0.02)
+            self.assertEqual(self.task(number).state, "cancelled")
+            self.assertLess(time.monotonic() - asked, 2.0)  # 1 s on an idle machine
 
     def test_what_no_kind_is_known_for_is_told(self) -> None:
         with self.home.sessions() as db:

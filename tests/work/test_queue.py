@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import threading
 import time
+from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -13,7 +14,10 @@ from mill_lane.work import queue
 from mill_lane.work.failures import died
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Nothing
+from mill_lane.work.kinds.first_look import FIRST_LOOK
+from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.prepare import PREPARE
+from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.weigh import WEIGH, Payload
 from tests.homes import WithHome
 
@@ -59,6 +63,40 @@ class TestQueue(WithHome):
             self.assertIsNone(queue.claim(db, KINDS, lane="somewhere else"))
             found = queue.claim(db, KINDS)
             self.assertEqual(found.id if found else None, task.id)
+
+    def test_what_runs_beside_what(self) -> None:
+        """Files and looks run beside compiling and weighing; what is measured runs alone."""
+        with self.home.sessions() as db:
+
+            def put(kind: Any) -> int:
+                number = queue.put(db, kind, Nothing()).id
+                db.commit()
+                return number
+
+            def taken(lane: str) -> int | None:
+                task = queue.claim(db, KINDS, lane)
+                return task.id if task else None
+
+            def ended(number: int) -> None:
+                queue.end(db, db.get_one(Task, number), "done")
+                db.commit()
+
+            compute, files, looks = queue.LANES
+            compiling, opening, look = put(PREPARE), put(OPEN), put(FIRST_LOOK)
+            self.assertEqual((taken(compute), taken(files)), (compiling, opening))
+            self.assertIsNone(taken(looks))  # its kernels are not there yet
+            ended(compiling)
+            self.assertEqual(taken(looks), look)
+            weighing, render, later = put(WEIGH), put(RENDER), put(OPEN)
+            self.assertIsNone(taken(compute))  # a look and a file are in hand
+            ended(opening)
+            self.assertIsNone(taken(files))  # the render has waited longer than the last file
+            ended(look)
+            self.assertEqual(taken(compute), render)
+            self.assertIsNone(taken(files))
+            self.assertIsNone(taken(looks))
+            ended(render)
+            self.assertEqual((taken(files), taken(compute)), (later, weighing))
 
     def test_orphans_go_back_and_in_the_end_fail(self) -> None:
         with self.home.sessions() as db:

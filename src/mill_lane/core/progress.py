@@ -17,6 +17,12 @@ def silent(share: float, text: str) -> None:
     """The progress callback of a caller who does not want to hear."""
 
 
+def of_megabytes(done: float, total: float) -> str:
+    """How much of something is done, in words: "120 of 340 MB"."""
+    digits = 0 if total >= 10**7 else 1
+    return f"{done / 1e6:,.{digits}f} of {total / 1e6:,.{digits}f} MB"
+
+
 def part(progress: Progress, start: float, end: float) -> Progress:
     """A callback for a step that covers `start` to `end` of the whole."""
 

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session, defer, joinedload, undefer
 
+from mill_lane.core.devices.cpu import as_it_is_now
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.recipe import Recipe
@@ -82,8 +83,9 @@ def analysis_of(db: Session, version: SceneVersion) -> Analysis:
 
 
 def device_of(row: DeviceRow) -> Device:
-    """The device that a row keeps."""
-    return Device.model_validate(row.data)
+    """The device that a row keeps; this computer as it is now."""
+    device = Device.model_validate(row.data)
+    return as_it_is_now(device) if row.found else device
 
 
 def devices(db: Session) -> list[DeviceRow]:

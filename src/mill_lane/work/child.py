@@ -31,6 +31,7 @@ from mill_lane.work.kinds.base import Paused
 from mill_lane.work.memory import most_memory, return_large_blocks
 
 RHYTHM = 0.15  # seconds between two tellings
+LITTLE, SOON = 0.03, 1.0  # share done and seconds before time left is told
 WAITS = 2.0  # seconds between two attempts to write to a full disk
 PR_SET_PDEATHSIG = 1  # prctl(2)
 
@@ -42,6 +43,7 @@ class Reporter:
 
     def __init__(self, pipe: Connection) -> None:
         self.pipe, self.last = pipe, 0.0
+        self.began = time.monotonic()
         self.stop = False
         self._alone = threading.Lock()  # work may tell from several threads
         self.live: dict[str, Any] = {}
@@ -75,7 +77,14 @@ class Reporter:
         """Tell how far it is, at once."""
         with self._alone:
             self.last = time.monotonic()
-            self.pipe.send(("progress", share, text, self.live))
+            self.pipe.send(("progress", share, text, self.left(share) | self.live))
+
+    def left(self, share: float) -> dict[str, float]:
+        """Seconds left, going by the pace so far; nothing while there is little to go by."""
+        taken = time.monotonic() - self.began
+        if share < LITTLE or taken < SOON:
+            return {}
+        return {"left": taken * (1 - share) / share}
 
     def wait_for_room(self, share: float) -> None:
         """Wait a moment for a disk that is full; raises Cancelled when it is to stop."""

@@ -137,8 +137,13 @@ def _loaded(request: Request, report: Report) -> tuple[Loaded, int]:
 
 
 def _loading(report: Report) -> Callable[[float, str], None]:
+    began = time.monotonic()
+
     def tell(share: float, text: str) -> None:
+        taken = time.monotonic() - began
         report.live = {"phase": "loading", "load_share": share}
+        if taken > 1.0 and share > 0:
+            report.live["left"] = taken * (1 - share) / share
         report(0.0, text)
 
     return tell

@@ -55,6 +55,7 @@ class _Doing:
     share: float = 0.0  # how far it had come when it was taken up
     progress: dict[str, Any] = field(default_factory=dict)
     told: dict[str, Any] = field(default_factory=dict)
+    live: dict[str, Any] = field(default_factory=dict)  # what the child told last
     last_beat: float = 0.0
     asked_at: float = 0.0  # when it was asked to stop
     gave_way: bool = False
@@ -222,7 +223,8 @@ class Worker:
                 raise Orphaned
             if time.monotonic() - doing.last_beat > BEAT:
                 self._beat(child, doing)
-            if doing.asked_at and time.monotonic() - doing.asked_at > kind.grace:
+            grace = kind.patience(doing.live)
+            if doing.asked_at and time.monotonic() - doing.asked_at > grace:
                 child.kill()
                 self.child = None
                 return "cancelled", None
@@ -250,6 +252,7 @@ class Worker:
                     return None
                 if message[0] != "progress":
                     return message[0], message[1]
+                doing.live = message[3]
                 doing.progress = {"share": message[1], "text": message[2], "live": message[3]}
                 if time.monotonic() - doing.last_beat > BEAT:
                     return None

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import time
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 import psutil
@@ -32,6 +35,33 @@ def find_machine() -> Machine:
         available_bytes=int(memory.available),
         load=psutil.getloadavg()[0],
     )
+
+
+HELD_SECONDS = 2.0  # that a look at other programs is good for
+
+
+def held_by_others() -> int:
+    """Bytes that other programs hold now.
+
+    What this process and those that it started hold is not among them: the scene that was loaded
+    last makes way for the next one.
+    """
+    return _held(int(time.monotonic() / HELD_SECONDS))
+
+
+@lru_cache(maxsize=1)
+def _held(turn: int) -> int:
+    memory, ours = psutil.virtual_memory(), psutil.Process()
+    own = 0
+    for process in (ours, *ours.children(recursive=True)):
+        with contextlib.suppress(psutil.Error):
+            own += process.memory_info().rss
+    return max(0, int(memory.total - memory.available) - own)
+
+
+def as_it_is_now(device: Device) -> Device:
+    """This computer's device with what other programs hold of its memory now."""
+    return device.model_copy(update={"held_bytes": min(held_by_others(), device.memory_bytes)})
 
 
 def _processor() -> str:

@@ -28,6 +28,8 @@ class Device(BaseModel):
     threads: Annotated[int, Field(ge=1, le=4096)] = 1
     threads_free: Annotated[int, Field(ge=0, le=4095)] = 1
     samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = 0  # paths kept at once
+    # What other programs hold at this moment: looked up, never stored.
+    held_bytes: Annotated[int, Field(ge=0, exclude=True)] = 0
 
     @field_validator("kind")
     @classmethod
@@ -46,8 +48,8 @@ class Device(BaseModel):
 
     @property
     def free_bytes(self) -> int:
-        """What a render may take."""
-        return self.memory_bytes - self.desktop_bytes
+        """What a render may take: what is not kept for others, nor held by them now."""
+        return max(0, self.memory_bytes - max(self.desktop_bytes, self.held_bytes))
 
     @property
     def render_threads(self) -> int:

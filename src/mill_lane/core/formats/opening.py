@@ -11,7 +11,7 @@ from mill_lane.core.formats.emission import FAINT, light_at_hand
 from mill_lane.core.formats.units import with_units
 from mill_lane.core.formats.unpack import first_file, is_zip, the_scene, unpack
 from mill_lane.core.formats.unread import refuse_bytes, refuse_name
-from mill_lane.core.progress import Progress, silent
+from mill_lane.core.progress import Progress, of_megabytes, silent
 from mill_lane.core.scene.defaults import with_defaults
 from mill_lane.core.scene.model import Scene
 
@@ -72,9 +72,11 @@ def check_vertices(scene: Scene, progress: Progress = silent) -> None:
     Raises MillError naming the mesh.
     """
     parts = [(mesh, p) for mesh in scene.meshes for p in mesh.parts]
-    for i, (mesh, p) in enumerate(parts):
+    total, done = max(sum(p.bytes for _, p in parts), 1), 0
+    for mesh, p in parts:
         try:
             p.load()
         except MillError as e:
             raise MillError(f"Mesh “{mesh.name}”: {e.message}", e.hint, e.kept) from e
-        progress((i + 1) / len(parts), f"checking meshes: {i + 1} of {len(parts)}")
+        done += p.bytes
+        progress(done / total, f"checking meshes: {of_megabytes(done, total)}")

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode
-from mill_lane.core.progress import Progress, part, silent
+from mill_lane.core.progress import Progress, of_megabytes, part, silent
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import LEAF, NODE, aligned, build_mesh
 from mill_lane.core.render.mip_chain import chain_values
@@ -168,10 +168,12 @@ def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> di
         nodes, leaves = build_mesh(g.positions, g.triangles, together)
         return nodes.copy(), leaves.copy()
 
-    built = []
+    built: list[tuple[NDArray[np.float32], NDArray[np.float32]]] = []
+    total, done = max(sum(p.bytes for _, _, p in parts), 1), 0
     for result in in_order(read, len(parts), threads):
+        done += parts[len(built)][2].bytes
         built.append(result)
-        progress(len(built) / len(parts), f"geometry: {len(built)} of {len(parts)} meshes")
+        progress(done / total, f"loading geometry: {of_megabytes(done, total)}")
     counts = np.array([(len(n), len(b)) for n, b in built], np.int64).reshape(-1, 2)
     table[:, :2] = np.cumsum(counts, 0) - counts
     nodes = _joined([n for n, _ in built], NODE)
@@ -245,8 +247,11 @@ def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures,
             )
         fill_chain(out, pixels, images[i] in colours)
 
+    sizes = [chain_values(*rows[i][2:5]) * (2 if rows[i][0] else 1) for i in images]
+    done, total = 0, max(sum(sizes), 1)
     for i, _ in enumerate(in_order(read, len(images), threads)):
-        progress((i + 1) / len(images), f"textures: {i + 1} of {len(images)}")
+        done += sizes[i]
+        progress(done / total, f"loading textures: {of_megabytes(done, total)}")
     entries = []
     for t, _ in order:
         texture: Texture = scene.textures[t]

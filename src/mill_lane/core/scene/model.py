@@ -55,6 +55,12 @@ class Part:
     # The vertices at a time in seconds, where they move among themselves.
     load_at: Callable[[float], Geometry] | None = field(default=None, repr=False)
 
+    @property
+    def bytes(self) -> int:
+        """What its arrays take: positions, normals, places on textures, colours, triangles."""
+        each = 24 + 8 * (self.has_uvs + self.has_second_uvs) + 16 * self.has_colors
+        return self.vertices * each + self.triangles * 12
+
 
 @dataclass(frozen=True, eq=False)
 class Mesh:

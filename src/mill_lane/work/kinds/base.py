@@ -20,6 +20,9 @@ Q = TypeVar("Q", bound=BaseModel)
 R = TypeVar("R", bound=BaseModel)
 
 
+AT_ONCE = 0.5  # seconds that work has to stop which has nothing to keep
+
+
 class Nothing(BaseModel):
     """A payload, request or result with nothing in it."""
 
@@ -87,7 +90,7 @@ class Kind(ABC, Generic[P, Q, R]):
     kernels : bool
         Whether it waits until the renderer is compiled.
     grace : float
-        Seconds that it has to stop by itself.
+        Seconds that it has to stop by itself; see `patience`.
     """
 
     name: str
@@ -151,6 +154,13 @@ class Kind(ABC, Generic[P, Q, R]):
     def files_of(self, home: Home, payload: P) -> list[Path]:
         """Files beside its folder that the task owns until it has ended."""
         return []
+
+    def patience(self, live: Mapping[str, Any]) -> float:
+        """Seconds that it has to stop by itself, by what it told last; then its process is ended.
+
+        Whatever has nothing to keep before it is done should be quick.
+        """
+        return self.grace
 
     def memory_limit(self, request: Q) -> int | None:
         """Bytes that the child may take for it; None for what the machine has."""

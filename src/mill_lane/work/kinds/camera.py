@@ -5,21 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import replace
-from pathlib import Path
 from typing import Annotated, Any
 
 from pydantic import BaseModel, Field
 
 from mill_lane.core.progress import part
 from mill_lane.core.recipe_versions import read_recipe, stored
-from mill_lane.core.scene.model import Note
 from mill_lane.core.trim.model import Change
-from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.files import Taken
-from mill_lane.store.home import Home
-from mill_lane.store.models import RecipeRow, SceneVersion
-from mill_lane.work.kinds.base import Context, Kind, Report
-from mill_lane.work.kinds.versions import Version, keep_version, listed
+from mill_lane.store.models import RecipeRow
+from mill_lane.work.kinds.base import Context, Report
+from mill_lane.work.kinds.versions import Edit, OfVersion, Source, Version, listed
 
 
 class View(BaseModel):
@@ -31,41 +27,24 @@ class View(BaseModel):
     angle: Annotated[float, Field(ge=2, le=150)] = 40.0
 
 
-class Payload(BaseModel):
+class Payload(OfVersion):
     """The version, and how it is looked at."""
 
-    version: int
-    name: str
     view: View
 
 
-class Request(BaseModel):
+class Request(Source):
     """The scene, the view, and what was told before."""
 
-    scene: Path
-    folder: Path
     view: View
-    notes: list[Note]
 
 
-class PutUp(Kind[Payload, Request, Version]):
+class PutUp(Edit[Payload, Request]):
     """Put a camera up that sees all of the scene."""
 
     name = "camera"
     payload_type = Payload
     request_type = Request
-    result_type = Version
-    lane = "files"
-
-    def prepare(self, context: Context, payload: Payload) -> Request:
-        """Find the scene, and what was told when it came in."""
-        row = context.db.get_one(SceneVersion, payload.version)
-        return Request(
-            scene=context.home.files.path(row.file_hash),
-            folder=context.folder,
-            view=payload.view,
-            notes=read_analysis(row.analysis).notes,
-        )
 
     def run(self, request: Request, report: Report) -> Version:
         """Place it, write, list."""
@@ -92,10 +71,6 @@ class PutUp(Kind[Payload, Request, Version]):
             update={"analysis": made.analysis.model_copy(update={"notes": notes})}
         )
 
-    def store(self, home: Home, result: Version) -> dict[str, Taken]:
-        """Take the scene in."""
-        return {"scene": home.files.put(result.path)}
-
     def keep(
         self, context: Context, payload: Payload, result: Version, taken: Mapping[str, Taken]
     ) -> dict[str, Any]:
@@ -106,7 +81,7 @@ class PutUp(Kind[Payload, Request, Version]):
         ):
             recipe = read_recipe(row.data)
             row.data = stored(recipe.model_copy(update={"camera": payload.view.name}))
-        return keep_version(context, result, taken["scene"], payload.name, payload.version)
+        return super().keep(context, payload, result, taken)
 
 
 PUT_UP = PutUp()

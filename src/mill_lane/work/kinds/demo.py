@@ -11,8 +11,8 @@ from pydantic import BaseModel
 from mill_lane.core.progress import part
 from mill_lane.store.files import Taken
 from mill_lane.store.home import Home
-from mill_lane.work.kinds.base import Context, Kind, Report
-from mill_lane.work.kinds.versions import Version, keep_version, listed
+from mill_lane.work.kinds.base import Context, Report
+from mill_lane.work.kinds.versions import Into, Version, keep_version, listed
 
 
 class Payload(BaseModel):
@@ -30,14 +30,12 @@ class Request(BaseModel):
     folder: Path
 
 
-class Demo(Kind[Payload, Request, Version]):
+class Demo(Into[Payload, Request]):
     """Build the bakery unless it is there, and list it."""
 
     name = "demo"
     payload_type = Payload
     request_type = Request
-    result_type = Version
-    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the file that holds this edition of the scene."""

@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import SceneVersion
-from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 
 
 class Payload(BaseModel):
@@ -45,6 +45,7 @@ class Export(Kind[Payload, Request, Result]):
     request_type = Request
     result_type = Result
     lane = "files"
+    grace = AT_ONCE
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the scene."""

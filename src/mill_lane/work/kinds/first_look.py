@@ -7,14 +7,13 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import select
 
 from mill_lane.core.progress import part
-from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
-from mill_lane.store.models import RecipeRow, SceneVersion
-from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.store.models import SceneVersion
+from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
+from mill_lane.work.kinds.final import final_recipe
 
 WIDTH = 480  # pixels; the height goes by the final picture
 SMALL = 2  # times smaller is what is shown first
@@ -57,15 +56,13 @@ class FirstLook(Kind[Payload, Request, Result]):
     result_type = Result
     lane = "looks"
     kernels = True
+    grace = AT_ONCE
     priority = 20
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the scene."""
         row = context.db.get_one(SceneVersion, payload.version)
-        final = context.db.scalars(
-            select(RecipeRow).where(RecipeRow.job_id == row.job_id, RecipeRow.chosen == "final")
-        ).one()
-        recipe = read_recipe(final.data)
+        recipe = final_recipe(context.db, row.job_id)
         height = round(WIDTH * recipe.height / recipe.width)
         return Request(
             scene=context.home.files.path(row.file_hash),

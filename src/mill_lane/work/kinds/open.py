@@ -11,8 +11,8 @@ from pydantic import BaseModel
 from mill_lane.core.progress import part
 from mill_lane.store.files import Taken
 from mill_lane.store.home import Home
-from mill_lane.work.kinds.base import Context, Kind, Report
-from mill_lane.work.kinds.versions import Version, keep_version, listed, told
+from mill_lane.work.kinds.base import Context, Report
+from mill_lane.work.kinds.versions import Into, Version, keep_version, listed, told
 
 
 class Payload(BaseModel):
@@ -32,14 +32,12 @@ class Request(BaseModel):
     folder: Path
 
 
-class Open(Kind[Payload, Request, Version]):
+class Open(Into[Payload, Request]):
     """Read a file, check every vertex, pack it as one GLB, and list it."""
 
     name = "open"
     payload_type = Payload
     request_type = Request
-    result_type = Version
-    lane = "files"
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the file."""
@@ -68,10 +66,6 @@ class Open(Kind[Payload, Request, Version]):
         write_glb(scene, path, part(report, 0.6, 0.85))
         made = listed(path, part(report, 0.85, 1.0))
         return made.model_copy(update={"analysis": told(made.analysis, scene)})
-
-    def store(self, home: Home, result: Version) -> dict[str, Taken]:
-        """Take the packed scene in."""
-        return {"scene": home.files.put(result.path)}
 
     def keep(
         self, context: Context, payload: Payload, result: Version, taken: Mapping[str, Taken]

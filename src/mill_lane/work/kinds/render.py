@@ -17,7 +17,7 @@ from mill_lane.core.render.state import passes_of
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import DeviceRow, Render, StoredFile
-from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.render_parts import Request, Result
 
 
@@ -113,6 +113,10 @@ class RenderKind(Kind[Payload, Request, Result]):
             return passes_of(path) >= 1
         except MillError:
             return False
+
+    def patience(self, live: Mapping[str, Any]) -> float:
+        """While the scene is loaded there is nothing to wait for: a checkpoint lies in its file."""
+        return AT_ONCE if live.get("phase", "loading") == "loading" else self.grace
 
     def memory_limit(self, request: Request) -> int | None:
         """What the machine's settings leave for rendering."""

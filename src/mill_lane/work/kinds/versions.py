@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import BaseModel
 from sqlalchemy import func, select
 
 from mill_lane.core.progress import Progress
-from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.scene.model import Note, Scene
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.files import Taken, list_file
-from mill_lane.store.models import Job, RecipeRow, SceneVersion
+from mill_lane.store.home import Home
+from mill_lane.store.models import Job, SceneVersion
 from mill_lane.work import queue
-from mill_lane.work.kinds.base import Context
+from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, P, Q
+from mill_lane.work.kinds.final import final_recipe
 from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.first_look import Payload as Look
 from mill_lane.work.kinds.weigh import WEIGH, Payload
@@ -69,9 +72,63 @@ def keep_version(
     db.add(row)
     db.flush()
     job.version_id = row.id
-    final = select(RecipeRow).where(RecipeRow.job_id == job.id, RecipeRow.chosen == "final")
-    camera = read_recipe(db.scalars(final).one().data).camera
+    camera = final_recipe(db, job.id).camera
     known = camera if camera in version.analysis.cameras else ""
     queue.put(db, FIRST_LOOK, Look(version=row.id, camera=known), job.id)
     queue.put(db, WEIGH, Payload(version=row.id), job.id)
     return {"version": row.id}
+
+
+class Into(Kind[P, Q, Version]):
+    """A kind of task that ends with a scene that was written and listed."""
+
+    result_type = Version
+    lane = "files"
+    grace = AT_ONCE
+
+    def store(self, home: Home, result: Version) -> dict[str, Taken]:
+        """Take the scene in."""
+        return {"scene": home.files.put(result.path)}
+
+
+class OfVersion(BaseModel):
+    """The version that another is made of, and the name of its file."""
+
+    version: int
+    name: str
+
+
+class Source(BaseModel):
+    """The scene that another is made of, where to work, and what was told when it came in."""
+
+    scene: Path
+    folder: Path
+    notes: list[Note]
+
+
+V = TypeVar("V", bound=OfVersion)
+S = TypeVar("S", bound=Source)
+
+
+class Edit(Into[V, S]):
+    """A kind of task that makes a new version of another; all else stays as it was.
+
+    What request and payload have of the same name is passed on.
+    """
+
+    def prepare(self, context: Context, payload: V) -> S:
+        """Find the scene, and what was told when it came in."""
+        row = context.db.get_one(SceneVersion, payload.version)
+        asked = {name: getattr(payload, name) for name in type(payload).model_fields}
+        return self.request_type(
+            scene=context.home.files.path(row.file_hash),
+            folder=context.folder,
+            notes=read_analysis(row.analysis).notes,
+            **{k: v for k, v in asked.items() if k in self.request_type.model_fields},
+        )
+
+    def keep(
+        self, context: Context, payload: V, result: Version, taken: Mapping[str, Taken]
+    ) -> dict[str, Any]:
+        """Make it the newest version."""
+        return keep_version(context, result, taken["scene"], payload.name, payload.version)

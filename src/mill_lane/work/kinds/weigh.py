@@ -7,15 +7,14 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import select
 
 from mill_lane.core.progress import part
-from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.files import Taken
-from mill_lane.store.models import RecipeRow, SceneVersion
+from mill_lane.store.models import SceneVersion
 from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.work.kinds.final import final_recipe
 
 
 class Payload(BaseModel):
@@ -51,10 +50,7 @@ class Weigh(Kind[Payload, Request, Result]):
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the scene, and the aspect of the final recipe."""
         row = context.db.get_one(SceneVersion, payload.version)
-        final = context.db.scalars(
-            select(RecipeRow).where(RecipeRow.job_id == row.job_id, RecipeRow.chosen == "final")
-        ).one()
-        recipe = read_recipe(final.data)
+        recipe = final_recipe(context.db, row.job_id)
         return Request(
             scene=context.home.files.path(row.file_hash),
             aspect=recipe.width / recipe.height,

@@ -14,7 +14,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf.container import MISSHAPEN, misshapen
 from mill_lane.core.formats.gltf.entries import Chunk
 from mill_lane.core.formats.gltf.patch import document_of
-from mill_lane.core.progress import Progress, silent
+from mill_lane.core.progress import Progress, of_megabytes, silent
 from mill_lane.core.scene.model import Scene
 
 GLB_LIMIT = 2**32 - 1  # the header's length field has 32 bits
@@ -67,7 +67,8 @@ def _write(root: dict[str, Any], chunks: list[Chunk], path: Path, progress: Prog
             f.write(struct.pack("<II", len(text), 0x4E4F534A) + text)
             if chunks:
                 f.write(struct.pack("<II", binary, 0x004E4942))
-            for i, c in enumerate(chunks):
+            written = 0
+            for c in chunks:
                 data = c.make()
                 size = data.nbytes if isinstance(data, np.ndarray) else len(data)
                 if size != c.length:
@@ -77,7 +78,8 @@ def _write(root: dict[str, Any], chunks: list[Chunk], path: Path, progress: Prog
                     )
                 f.write(data.tobytes() if isinstance(data, np.ndarray) else data)
                 f.write(b"\0" * (_padded(size) - size))
-                progress((i + 1) / len(chunks), "writing the scene")
+                written += c.length
+                progress(written / max(binary, 1), f"writing: {of_megabytes(written, binary)}")
             f.flush()
             os.fsync(f.fileno())
         temporary.replace(path)

@@ -25,7 +25,7 @@ from mill_lane.core.formats.meshes.soup import (
     unit_rows,
 )
 from mill_lane.core.image.srgb import to_linear
-from mill_lane.core.progress import Progress, silent
+from mill_lane.core.progress import Progress, of_megabytes, silent
 from mill_lane.core.scene.model import Geometry, Note, Scene
 from mill_lane.core.scene.unused import without_unused
 
@@ -82,7 +82,7 @@ def read_obj(path: Path, progress: Progress = silent) -> Scene:
             elif word in LEFT_OUT:
                 left_out[LEFT_OUT[word]] = left_out.get(LEFT_OUT[word], 0) + len(rows)
         done += sum(map(len, lines)) + len(lines)
-        progress(min(done / size, 1.0) * 0.7, f"reading {done / 1e6:,.0f} of {size / 1e6:,.0f} MB")
+        progress(min(done / size, 1.0) * 0.7, f"reading {of_megabytes(done, size)}")
     notes = [
         Note("not_drawn", "lost", f"{n:,} {what} are not drawn.") for what, n in left_out.items()
     ]

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Body, Request
 from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
-from mill_lane.core.devices.cpu import find_machine
+from mill_lane.core.devices.cpu import find_machine, held_by_others
 from mill_lane.core.devices.kinds import CARD, DEVICE_KINDS
 from mill_lane.core.devices.model import GB
 from mill_lane.core.weigh.ledger import draw_up, judge
@@ -54,6 +54,7 @@ def page(
     chosen = next((p for p in every if p.id == profile), None)
     return c.draw(
         machine=find_machine(),
+        held=held_by_others(),
         rows=lines,
         addable=[k for k in DEVICE_KINDS if k.addable],
         edit=edit,
