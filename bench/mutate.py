@@ -17,7 +17,6 @@ import numpy as np
 import OpenImageIO as oiio
 
 from mill_lane.core.formats.blob import Blob
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.formats.saving import save_scene
@@ -34,6 +33,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.demo import shapes
 
 FAR = 777.0  # where what lies outside stands, so that it is known again

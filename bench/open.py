@@ -20,7 +20,6 @@ from sqlalchemy import select
 from bench.server import Server
 from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf import write_glb
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.formats.saving import save_scene
@@ -35,6 +34,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.core.weigh.duplicates import find_duplicates
 from mill_lane.store.models import Task
 from tests.scenes import lump

@@ -19,7 +19,6 @@ import psutil
 
 from bench.demo import folder
 from mill_lane.core.formats.gltf import write_glb
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.scene.model import (
@@ -35,6 +34,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes

@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.scene import edit
 from mill_lane.core.scene.model import (
     Material,
     Scene,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.demo import shapes
 from tests.scenes import picture

@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 import OpenImageIO as oiio
 
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
@@ -27,6 +26,7 @@ from mill_lane.core.scene.model import (
     Node,
     Scene,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded
 from mill_lane.demo.make import make_demo

@@ -23,7 +23,6 @@ from hypothesis import strategies as st
 from mill_lane.core.formats.gltf import open_document, read_scene, scene_from, write_glb
 from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.references import KINDS, references
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.scene import edit
 from mill_lane.core.scene.model import (
     Camera,
@@ -39,6 +38,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.demo import shapes
 from tests.gltf_steps import (
     content,

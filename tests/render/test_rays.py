@@ -10,7 +10,6 @@ import numpy as np
 from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh
 
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.render import plain, vectors
 from mill_lane.core.render.build import LEAF, NODE, NUMBERS, build_mesh
 from mill_lane.core.render.jit import lean
@@ -20,6 +19,7 @@ from mill_lane.core.render.shooting import Shooter, mesh_world
 from mill_lane.core.render.vectors import f32_at
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Camera, Material, Mesh, Node, Scene
+from mill_lane.core.scene.parts import part_of
 from mill_lane.demo import shapes
 from tests.gltf_tools import npm_mesh
 

@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from mill_lane.core.devices.cpu import as_it_is_now, cpu_device, find_machine
 from mill_lane.core.devices.model import DEMO_CARD, GB, Device
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.plan.estimate import predict
 from mill_lane.core.plan.fitting import check_fits
@@ -30,6 +29,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.model import parameters_of
 from mill_lane.core.trim.shrink import shrink

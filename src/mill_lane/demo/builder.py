@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-from mill_lane.core.formats.meshes.soup import part_of
 from mill_lane.core.scene.model import (
     Geometry,
     Image,
@@ -15,6 +14,7 @@ from mill_lane.core.scene.model import (
     Node,
     TextureUse,
 )
+from mill_lane.core.scene.parts import part_of
 
 Vec3 = tuple[float, float, float]
 

@@ -10,6 +10,7 @@ import numpy as np
 from mill_lane.core.formats.pictures import ENDINGS, decode, write_pixels
 from mill_lane.core.scene.model import Image, Scene
 
+TILE = re.compile(r"(\d+)\.(\d{4})$")  # at the end of the token of a tile
 UNSAFE = re.compile(r"[^A-Za-z0-9_-]+")
 
 
@@ -44,7 +45,14 @@ def write_pictures(scene: Scene, folder: Path) -> dict[int, str]:
             continue
         # What other programs read: WebP is written as PNG, pixel for pixel.
         mime = "image/png" if image.mime == "image/webp" else image.mime
-        name = f"{plain(Path(image.name).stem, 'picture')}_{i}{ENDINGS.get(mime, '.png')}"
+        ending = ENDINGS.get(mime, ".png")
+        tile = TILE.search(image.path)
+        # Tiles of a set have a name that differs by their number alone.
+        name = (
+            f"tiles_{tile[1]}.{tile[2]}{ending}"
+            if tile
+            else f"{plain(Path(image.name).stem, 'picture')}_{i}{ending}"
+        )
         if mime == image.mime:
             (folder / name).write_bytes(image.read())
         else:

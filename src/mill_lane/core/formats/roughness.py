@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -34,8 +36,17 @@ def packed(
     Returns
     -------
     Image
-        A PNG of the larger size; the smaller picture is enlarged without smoothing.
+        A PNG of the larger size; the smaller picture is enlarged without smoothing.  Sets of tiles
+        are put together tile by tile.
     """
+    tiles = {n: None for image in (rough, metal) if image is not None for n in image.tiles}
+    if tiles:
+        pairs = {
+            n: [image.tiles.get(n) if image and image.tiles else image for image in (rough, metal)]
+            for n in tiles
+        }
+        made = {n: packed(a, b, f"{name} {n}", channels) for n, (a, b) in pairs.items()}
+        return replace(next(iter(made.values())), name=name, tiles=made)
     planes = [plane_of(image, c) for image, c in zip((rough, metal), channels, strict=True)]
     shapes = [p.shape for p in planes if p is not None] or [(1, 1)]
     size = max(shapes, key=lambda s: s[0] * s[1])

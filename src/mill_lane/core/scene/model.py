@@ -7,7 +7,7 @@ a moment.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -98,6 +98,8 @@ class Image:
     read: Callable[[], bytes] = field(repr=False)
     missing: bool = False  # named by the file but not found; drawn in neutral grey
     path: str = ""  # its token in the USD stage it came from
+    # Of the first picture of a set of tiles, while it is read: all of them, by number.
+    tiles: Mapping[int, Image] = field(default_factory=dict, repr=False, compare=False)
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
 

@@ -14,7 +14,7 @@ from urllib.parse import unquote
 import numpy as np
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.blob import Blob
+from mill_lane.core.formats.blob import Blob, inside
 from mill_lane.core.formats.gltf.container import (
     MISSHAPEN,
     Document,
@@ -33,6 +33,7 @@ from mill_lane.core.formats.gltf.meshes import read_meshes
 from mill_lane.core.formats.gltf.nodes import animate, default_scene, light_of, nodes_of
 from mill_lane.core.formats.gltf.origin import Origin
 from mill_lane.core.formats.textures import image_of, kept_image, missing_image
+from mill_lane.core.formats.udim import expanded, set_of
 from mill_lane.core.scene.model import (
     Camera,
     Environment,
@@ -110,7 +111,9 @@ def _read(document: Document) -> Scene:
         notes=tuple(notes),
         stage=_stage(document),
     )
-    scene = replace(scene, origin=Origin(document, scene))
+    apart = expanded(scene)
+    # What was cut at the borders of tiles is written as it is, not over what was read.
+    scene = replace(scene, origin=Origin(document, scene)) if apart is scene else apart
     if not scene.instances:
         raise MillError(
             f"{document.name} has no mesh in its scene.",
@@ -174,6 +177,10 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
             lost = missing_image(str(extras["mill_lane_missing"]), notes)
             out.append(replace(lost, path=path_in(entry)))
             continue
+        tiles = _tiles(document, entry)
+        if tiles is not None:
+            out.append(tiles)
+            continue
         try:
             blob = document.view(entry["bufferView"]) if "bufferView" in entry else None
             if blob is None:
@@ -185,6 +192,15 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
         made = kept_image(blob, name) or image_of(blob, name)
         out.append(replace(made, path=path_in(entry)))
     return tuple(out)
+
+
+def _tiles(document: Document, entry: dict[str, Any]) -> Image | None:
+    """The first tile of a set with all others in hand; None for any other picture."""
+    uri = "" if "bufferView" in entry else str(entry.get("uri", ""))
+    if document.folder is None or not uri or uri.startswith("data:"):
+        return None
+    path = inside(document.folder, unquote(uri))
+    return set_of(path, lambda file: image_of(Blob.file(file), file.name))
 
 
 def _textures(document: Document, images: Sequence[Image]) -> tuple[Texture, ...]:

@@ -15,6 +15,7 @@ from pathlib import Path
 from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
+from mill_lane.core.formats.udim import set_of
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse
 
 PLAIN = Material(base_color=(0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
@@ -222,7 +223,7 @@ class Library:
             # Exporters write the path of the machine they ran on; the file often lies beside the
             # scene all the same.
             path = inside(self.folder, Path(name).name)
-        return (
+        return set_of(path, lambda p: file_image(p, p.name, self.notes)) or (
             file_image(path, path.name, self.notes)
             if path.is_file()
             else missing_image(name, self.notes)

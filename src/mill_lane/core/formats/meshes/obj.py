@@ -24,6 +24,7 @@ from mill_lane.core.formats.meshes.soup import (
     scene_of,
     unit_rows,
 )
+from mill_lane.core.formats.udim import expanded
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.progress import Progress, of_megabytes, silent
 from mill_lane.core.scene.model import Geometry, Note, Scene
@@ -106,7 +107,7 @@ def read_obj(path: Path, progress: Progress = silent) -> Scene:
             number = spare
         objects.setdefault(g.name, []).append((number, geometry))
     made_of = (library.materials, library.images, library.textures)
-    return without_unused(scene_of(path.stem, list(objects.items()), *made_of, notes))
+    return without_unused(expanded(scene_of(path.stem, list(objects.items()), *made_of, notes)))
 
 
 def _read_library(library: Library, path: Path, text: str, notes: list[Note]) -> None:

@@ -23,6 +23,7 @@ from mill_lane.core.scene.model import (
     Scene,
     Texture,
 )
+from mill_lane.core.scene.parts import part_of
 
 Ints = NDArray[np.int64]
 MOST_CORNERS = 2**32 - 2
@@ -138,22 +139,6 @@ def _together(
             v if v is not None else np.full((len(g.positions), width), usual, np.float32)
             for v, g in zip(values, loaded, strict=True)
         ]
-    )
-
-
-def part_of(geometry: Geometry, material: int) -> Part:
-    """A part that holds its vertices itself."""
-    low, high = geometry.positions.min(0), geometry.positions.max(0)
-    return Part(
-        material,
-        len(geometry.positions),
-        len(geometry.triangles),
-        (float(low[0]), float(low[1]), float(low[2])),
-        (float(high[0]), float(high[1]), float(high[2])),
-        geometry.uvs is not None,
-        lambda: geometry,
-        has_second_uvs=geometry.second_uvs is not None,
-        has_colors=geometry.colors is not None,
     )
 
 

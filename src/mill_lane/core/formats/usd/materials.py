@@ -10,6 +10,7 @@ import numpy as np
 
 from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
+from mill_lane.core.formats.udim import set_of
 from mill_lane.core.formats.usd.kept import TOKEN
 from mill_lane.core.formats.usd.opening import beside
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
@@ -235,17 +236,25 @@ class Materials:
             stack = source.GetInput("file").GetAttr().GetPropertyStack()
             layer = Path(stack[0].layer.realPath).parent if stack else self.root
             path = beside(self.root, layer, asset)
-            image = (
+            image = set_of(path, lambda p: file_image(p, p.name, self.notes)) or (
                 file_image(path, path.name, self.notes)
                 if path.is_file()
                 else missing_image(Path(asset).name, self.notes)
             )
             self._files[key] = len(self.textures)
             self.textures.append(Texture(Path(asset).stem, len(self.images), wrap_u, wrap_v))
-            self.images.append(replace(image, path=f"{TOKEN}{len(self.images)}"))
+            self.images.append(self._tokened(image))
         token = self.images[self.textures[self._files[key]].image].path
         self.pictures[str(source.GetPath())] = token
         return self._files[key]
+
+    def _tokened(self, image: Image) -> Image:
+        """The picture, and each tile of a set, under the name that it has in the kept stage."""
+        token = f"{TOKEN}{len(self.images)}"
+        if not image.tiles:
+            return replace(image, path=token)
+        tiles = {n: replace(t, path=f"{token}.{n}") for n, t in image.tiles.items()}
+        return replace(image, path=f"{token}.<UDIM>", tiles=tiles)
 
     def _rough(self, shader: Any) -> TextureUse | None:
         """One picture with roughness in green and metal in blue, as the renderer wants it, put
@@ -278,13 +287,12 @@ class Materials:
         )
         old = self.textures[use.texture]
         self.textures.append(Texture(name, len(self.images), old.wrap_u, old.wrap_v))
-        token = f"{TOKEN}{len(self.images)}"
         images = [
             self.images[self.textures[u.texture].image] if u else None for u in (rough, metal)
         ]
         channels = (CHANNELS.get(rough_channel, 0), CHANNELS.get(metal_channel, 0))
-        self.images.append(replace(packed(images[0], images[1], name, channels), path=token))
-        self._repack(shader, token)
+        self.images.append(self._tokened(packed(images[0], images[1], name, channels)))
+        self._repack(shader, self.images[-1].path)
         return TextureUse(
             len(self.textures) - 1, offset=use.offset, rotation=use.rotation, scale=use.scale
         )

@@ -8,14 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.polygons import cut
-from mill_lane.core.formats.meshes.soup import (
-    Ints,
-    checked,
-    damaged,
-    smooth_normals,
-    unit_rows,
-)
+from mill_lane.core.formats.meshes.soup import Ints, checked, damaged, smooth_normals, unit_rows
 from mill_lane.core.scene.model import Geometry
+from mill_lane.core.scene.parts import subset
 
 
 def read_mesh(prim: Any, time: Any) -> tuple[Geometry | None, Ints]:
@@ -75,14 +70,7 @@ def part_of_faces(g: Geometry, owner: Ints, faces: Ints | None) -> Geometry | No
     triangles = g.triangles if faces is None else g.triangles[np.isin(owner, faces)]
     if len(triangles) == 0:
         return None
-    used, inverse = np.unique(triangles, return_inverse=True)
-    return Geometry(
-        g.positions[used],
-        g.normals[used],
-        None if g.uvs is None else g.uvs[used],
-        np.ascontiguousarray(inverse.reshape(-1, 3), np.uint32),
-        colors=None if g.colors is None else g.colors[used],
-    )
+    return subset(g, triangles)
 
 
 def _array(values: Any, width: int) -> NDArray[np.float64]:

@@ -13,7 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.meshes.soup import damaged, part_of
+from mill_lane.core.formats.meshes.soup import damaged
+from mill_lane.core.formats.udim import expanded
 from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
 from mill_lane.core.formats.usd.kept import flattened
@@ -34,6 +35,7 @@ from mill_lane.core.scene.model import (
     Part,
     Scene,
 )
+from mill_lane.core.scene.parts import part_of
 from mill_lane.core.scene.unused import without_unused
 
 MOST_FRAMES = 5000
@@ -171,7 +173,7 @@ class _Reader:
             notes=tuple(self.notes),
             stage=flattened(self.stage, self.materials.pictures, self.materials.packed),
         )
-        return without_unused(read)
+        return without_unused(expanded(read))
 
     # --- places -----------------------------------------------------------------------------------
     # ------------------

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.formats.pictures_out import write_pictures
@@ -55,6 +56,7 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         stage = Usd.Stage.Open(layer)
         # What is missing keeps the name under which it was looked for.
         tokens = {m.path: files.get(i, m.name) for i, m in enumerate(scene.images) if m.path}
+        tokens |= sets_of(tokens)
         _put_pictures(layer, tokens)
         progress(0.6, "what changed")
         notes = _switch_off(stage, scene, before)
@@ -62,6 +64,16 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         layer.Save()
     progress(1.0, "written")
     return notes
+
+
+def sets_of(tokens: dict[str, str]) -> dict[str, str]:
+    """The names of whole sets of tiles, by the token of the set."""
+    out = {}
+    for token, file in tokens.items():
+        base, dot, tile = token.rpartition(".")
+        if dot and tile.isdigit():
+            out[f"{base}.<UDIM>"] = file.replace(f".{tile}.", ".<UDIM>.")
+    return out
 
 
 def _put_pictures(layer: Any, tokens: dict[str, str]) -> None:
@@ -131,12 +143,19 @@ def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:
 
 def _same(a: Mesh, b: Mesh) -> bool:
     """Whether two meshes have the same triangles at the same places."""
-    if [(p.vertices, p.triangles) for p in a.parts] != [(p.vertices, p.triangles) for p in b.parts]:
+    if a.triangles != b.triangles:
         return False
+    if len(a.parts) != len(b.parts):  # cut at the borders of tiles
+        return np.array_equal(_soup(a), _soup(b))
     for p, q in zip(a.parts, b.parts, strict=True):
         g, h = p.load(), q.load()
-        if not np.array_equal(g.positions, h.positions):
-            return False
-        if not np.array_equal(g.triangles, h.triangles):
+        if not np.array_equal(g.positions[g.triangles], h.positions[h.triangles]):
             return False
     return True
+
+
+def _soup(mesh: Mesh) -> NDArray[np.float32]:
+    """The corners of all triangles, (T, 9), whichever part they belong to."""
+    g = whole(mesh.parts)
+    rows = g.positions[g.triangles].reshape(-1, 9)
+    return np.ascontiguousarray(rows[np.lexsort(rows.T)])
