@@ -22,6 +22,7 @@ from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
 from mill_lane.core.formats.usd.opening import check_layers, open_stage, said
 from mill_lane.core.formats.usd.placing import decomposed, instead_of, name_of, upright
+from mill_lane.core.formats.usd.skinning import forget, pose_skins
 from mill_lane.core.formats.usd.solids import KINDS, solid_mesh
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import (
@@ -107,6 +108,7 @@ class _Reader:
         drawn = Usd.TraverseInstanceProxies(
             Usd.PrimIsActive & Usd.PrimIsDefined & Usd.PrimIsLoaded & ~Usd.PrimIsAbstract
         )
+        posed = pose_skins(self.stage, self.first, self.notes)
         total = sum(1 for _ in Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
         walk = iter(Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
         for done, prim in enumerate(walk):
@@ -158,6 +160,7 @@ class _Reader:
                     ),
                 )
             )
+        forget(self.stage, posed)
         read = Scene(
             self.path.stem,
             tuple(self.nodes),
