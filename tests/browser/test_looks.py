@@ -44,6 +44,14 @@ class TestLooks(BrowserCase):
         found = self.driver.find_elements(By.CSS_SELECTOR, "tbody a[aria-current]")
         return found[0].text.strip() if found else ""
 
+    def test_a_variant_that_the_file_has_not(self) -> None:
+        path = two_cameras(self.downloads)
+        self.visit("/")
+        self.press_summary("Variants and payloads")
+        self.fill("choose", "burnt")
+        self.find("#pick").send_keys(str(path))
+        self.says("has no variant “burnt”", "It has: none", seconds=60)
+
     def test_a_file_is_seen_at_once(self) -> None:
         path = two_cameras(self.downloads)
         self.visit("/")

@@ -292,6 +292,18 @@ class TestTrimListAndJobs(WebCase):
         self.refused("POST", "/api/scenes?name=a.exe", content=b"x")
         self.assertEqual([p.name for p in self.home.scratch.iterdir()], [Path(source).name])
 
+    def test_variants_are_chosen_as_a_file_is_opened(self) -> None:
+        content = small_demo().read_bytes()
+        at = "/api/scenes?name=a.glb&choose="
+        self.assertIn("names no payload", self.refused("POST", f"{at}-x", content=content)["error"])
+        made = self.done("POST", f"{at}look%3Dred", content=content)
+        (self.folder / "scenes" / "shop.glb").write_bytes(content)
+        asked = {"file": "shop.glb", "choose": "red"}
+        again = self.done("POST", "/api/scenes/from-folder", json=asked)
+        with self.home.sessions() as db:
+            said = [db.get_one(Task, m["task"]).payload["choose"] for m in (made, again)]
+        self.assertEqual(said, ["look=red", "red"])
+
     def test_scenes_from_the_folder(self) -> None:
         (self.folder / "scenes" / "shop.glb").write_bytes(small_demo().read_bytes())
         listed = self.page("/").find("input", attrs={"name": "file", "value": "shop.glb"})

@@ -39,6 +39,12 @@ class Command:
     error_status: int = 1
 
 
+def add_choices(sub: argparse.ArgumentParser) -> None:
+    """Add what is chosen of a file when it is opened."""
+    text = "variants, and payloads to leave out: look=red, -/World/Trees"
+    sub.add_argument("--choose", default="", metavar="CHOICES", help=text)
+
+
 def telling(args: Arguments) -> Callable[[float, str], None]:
     """A progress callback that tells on the terminal, unless JSON is wanted."""
     last = [""]

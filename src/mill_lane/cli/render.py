@@ -8,7 +8,7 @@ from argparse import ArgumentParser
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from mill_lane.cli.command import Arguments, Command, Result, telling, whole_numbers
+from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling, whole_numbers
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import FINAL, Recipe, Region, clip_region
 
@@ -31,6 +31,7 @@ SAVE_EVERY = 10  # seconds between two states
 def add_arguments(sub: ArgumentParser) -> None:
     """Add the arguments of the command."""
     sub.add_argument("scene", type=Path)
+    add_choices(sub)
     sub.add_argument("--out", type=Path, required=True)
     sub.add_argument("--recipe", type=Path, help="a recipe as JSON; the options below change it")
     text = "cpu, or the path of a device as JSON (a simulated card)"
@@ -52,6 +53,7 @@ def add_arguments(sub: ArgumentParser) -> None:
 def run(args: Arguments) -> Result:
     """Render a frame, or a region of it."""
     from mill_lane.core.devices.cpu import cpu_device, find_machine
+    from mill_lane.core.formats.choices import parse_choices
     from mill_lane.core.formats.opening import open_scene
     from mill_lane.core.plan.fitting import check_fits
     from mill_lane.core.render.load import load
@@ -72,7 +74,7 @@ def run(args: Arguments) -> Result:
     cpu = cpu_device(find_machine())
     device = _device(args.device, cpu)
     region = _region(args.region, recipe)
-    scene = open_scene(args.scene)
+    scene = open_scene(args.scene, choices=parse_choices(args.choose))
     analysis = weigh(scene, recipe.width / recipe.height, args.camera)
     size = (region[2] - region[0], region[3] - region[1])
     check_fits(analysis, recipe, device, size)

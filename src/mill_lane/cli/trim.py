@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser
 from pathlib import Path
 
-from mill_lane.cli.command import Arguments, Command, Result, telling
+from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling
 from mill_lane.cli.weigh import weighed_in_full
 from mill_lane.core.recipe import FINAL
 
@@ -15,6 +15,7 @@ TEXTURES = "texture_size"
 def add_arguments(sub: ArgumentParser) -> None:
     """Add the arguments of the command."""
     sub.add_argument("scene", type=Path)
+    add_choices(sub)
     text = "a .glb, .obj, .zip, .usda, .usdc or .usdz, or a folder"
     sub.add_argument("--out", type=Path, required=True, help=text)
     sub.add_argument("--textures", choices=("distance", "footprint"), default="distance")
@@ -24,6 +25,7 @@ def run(args: Arguments) -> Result:
     """Write a lighter scene."""
     from mill_lane.core.devices.cpu import cpu_device, find_machine
     from mill_lane.core.formats.catalogue import written_endings
+    from mill_lane.core.formats.choices import parse_choices
     from mill_lane.core.formats.opening import open_scene
     from mill_lane.core.formats.saving import save_scene
     from mill_lane.core.trim import TRIMS, apply_choices
@@ -31,7 +33,7 @@ def run(args: Arguments) -> Result:
     from mill_lane.core.weigh.ledger import draw_up
     from mill_lane.core.weigh.measure import weigh
 
-    scene = open_scene(args.scene)
+    scene = open_scene(args.scene, choices=parse_choices(args.choose))
     tell = telling(args)
     args.width, args.height, args.camera = FINAL.width, FINAL.height, None
     analysis = weighed_in_full(scene, args) if args.textures == "footprint" else weigh(scene)

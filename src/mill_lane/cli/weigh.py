@@ -6,7 +6,7 @@ from argparse import ArgumentParser
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from mill_lane.cli.command import Arguments, Command, Result, telling, whole_numbers
+from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling, whole_numbers
 from mill_lane.core.recipe import FINAL
 
 if TYPE_CHECKING:
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 def add_arguments(sub: ArgumentParser) -> None:
     """Add the arguments of the command."""
     sub.add_argument("scene", type=Path)
+    add_choices(sub)
     sub.add_argument("--camera")
     sub.add_argument("--frames", metavar="A-B")
     sub.add_argument("--width", type=int, default=FINAL.width)
@@ -30,11 +31,12 @@ def run(args: Arguments) -> Result:
     from dataclasses import replace
 
     from mill_lane.core.devices.cpu import cpu_device, find_machine
+    from mill_lane.core.formats.choices import parse_choices
     from mill_lane.core.formats.opening import open_scene
     from mill_lane.core.weigh.ledger import draw_up, judge
     from mill_lane.core.weigh.measure import weigh
 
-    scene = open_scene(args.scene)
+    scene = open_scene(args.scene, choices=parse_choices(args.choose))
     if args.frames:
         first, last = whole_numbers(args.frames, "-", 2, "Frames")
         scene = replace(scene, frames=(first, max(first, last)))

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.catalogue import read_endings
+from mill_lane.core.formats.choices import parse_choices
 from mill_lane.core.formats.unread import refuse_name
 from mill_lane.jobs.lookup import find_job, own_cpu
 from mill_lane.jobs.recipes import add_recipes
@@ -51,7 +52,7 @@ def check_name(name: str) -> str:
     return short
 
 
-def open_file(db: Session, source: str, name: str, uploaded: bool) -> Opened:
+def open_file(db: Session, source: str, name: str, uploaded: bool, choose: str = "") -> Opened:
     """Begin a job with a scene file.
 
     Parameters
@@ -63,16 +64,24 @@ def open_file(db: Session, source: str, name: str, uploaded: bool) -> Opened:
         Under which the artist knows it.
     uploaded : bool
         Whether the file belongs to the task from now on.
+    choose : str
+        Variants, and payloads to leave out; see `core.formats.choices`.
+
+    Raises
+    ------
+    MillError
+        For choices that are not written as such.
     """
+    parse_choices(choose)
     job = Job(name=Path(name).stem, device_id=own_cpu(db).id)
     db.add(job)
     db.flush()
     add_recipes(db, job)
-    payload = Payload(source=source, name=name, uploaded=uploaded)
+    payload = Payload(source=source, name=name, uploaded=uploaded, choose=choose)
     return Opened(job.id, queue.put(db, OPEN, payload, job.id).id)
 
 
-def open_from_folder(db: Session, folder: Path | None, file: str) -> Opened:
+def open_from_folder(db: Session, folder: Path | None, file: str, choose: str = "") -> Opened:
     """Begin a job with a file of the folder that was named at the start."""
     if folder is None:
         raise MillError(
@@ -81,7 +90,7 @@ def open_from_folder(db: Session, folder: Path | None, file: str) -> Opened:
     path = inside(folder, file)
     if not path.is_file():
         raise MillError(f"“{file}” is no longer in the folder.", "Reload the page.")
-    return open_file(db, str(path), check_name(path.name), uploaded=False)
+    return open_file(db, str(path), check_name(path.name), False, choose)
 
 
 class SceneFolder:

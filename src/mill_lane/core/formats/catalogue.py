@@ -6,7 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from mill_lane.core.formats.choices import Choices
 from mill_lane.core.formats.gltf import read_scene, write_glb
+from mill_lane.core.formats.gltf.variants import chosen
 from mill_lane.core.formats.meshes import read_obj, read_ply, read_stl
 from mill_lane.core.formats.meshes.obj_write import write_obj
 from mill_lane.core.formats.packing import write_packed_obj, write_usdz
@@ -17,6 +19,7 @@ from mill_lane.core.registry import Registry
 from mill_lane.core.scene.model import Note, Scene
 
 Read = Callable[[Path, Progress], Scene]
+ReadChosen = Callable[[Path, Progress, Choices], Scene]
 Write = Callable[[Scene, Path, Progress], list[Note]]
 
 
@@ -41,6 +44,8 @@ class Format:
         Endings of files that `read` reads.
     read : callable or None
         From a path and a progress callback to a scene, before a camera or a light is added.
+    read_chosen : callable or None
+        The same with variants chosen and payloads left out; None where a format has none.
     writes : mapping
         What writes files of an ending; it returns notes on what the format cannot hold.
     unitless : bool
@@ -54,6 +59,7 @@ class Format:
     name: str
     reads: tuple[str, ...] = ()
     read: Read | None = None
+    read_chosen: ReadChosen | None = None
     writes: tuple[tuple[str, Write], ...] = ()
     unitless: bool = False
     packed: bool = False
@@ -72,11 +78,18 @@ def _write_glb(scene: Scene, path: Path, progress: Progress) -> list[Note]:
 
 FORMATS = Registry(
     "format",
-    Format("gltf", (".glb", ".gltf"), _quietly(read_scene), ((".glb", _write_glb),)),
+    Format(
+        "gltf",
+        (".glb", ".gltf"),
+        _quietly(read_scene),
+        lambda path, progress, choices: chosen(read_scene(path), choices),
+        ((".glb", _write_glb),),
+    ),
     Format(
         "obj",
         (".obj",),
         read_obj,
+        None,
         ((".obj", write_obj), (".zip", write_packed_obj)),
         unitless=True,
         download=Download("OBJ", ".zip", "application/zip"),
@@ -84,11 +97,16 @@ FORMATS = Registry(
     Format("ply", (".ply",), _quietly(read_ply), unitless=True),
     Format("stl", (".stl",), _quietly(read_stl), unitless=True),
     Format(
-        "usd", (".usd", ".usda", ".usdc"), read_usd, ((".usda", write_usd), (".usdc", write_usd))
+        "usd",
+        (".usd", ".usda", ".usdc"),
+        read_usd,
+        read_usd,
+        ((".usda", write_usd), (".usdc", write_usd)),
     ),
     Format(
         "usdz",
         (".usdz",),
+        read_usd,
         read_usd,
         ((".usdz", write_usdz),),
         packed=True,

@@ -7,9 +7,10 @@ from typing import Annotated
 from fastapi import APIRouter, Body, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import RedirectResponse, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from mill_lane.core.formats.catalogue import read_endings
+from mill_lane.core.formats.choices import parse_choices
 from mill_lane.jobs import opening
 from mill_lane.jobs.lookup import find_job
 from mill_lane.jobs.tasks import preparing
@@ -49,6 +50,9 @@ def job_page(db: Db, job: int) -> Response:
     return RedirectResponse(f"/jobs/{find_job(db, job).id}/scene")
 
 
+Choose = Annotated[str, Field(max_length=1000)]
+
+
 class Opened(BaseModel):
     """The job that was begun, and the task that reads its scene."""
 
@@ -57,16 +61,17 @@ class Opened(BaseModel):
 
 
 @router.post("/api/scenes", max_body_size=UPLOAD_LIMIT)
-async def upload(request: Request, name: str) -> Opened:
+async def upload(request: Request, name: str, choose: Choose = "") -> Opened:
     """A scene file as the body of the request."""
     short, home = opening.check_name(name), home_of(request)
+    parse_choices(choose)
     advice = "Put it into a folder and start with --scenes FOLDER."
     again = "Export the scene again."
     async with received(request, home.scratch, short, UPLOAD_LIMIT, advice, again) as upload:
 
         def accept() -> opening.Opened:
             name = upload.path.name
-            return write(home.sessions, lambda db: opening.open_file(db, name, short, True))
+            return write(home.sessions, lambda db: opening.open_file(db, name, short, True, choose))
 
         made = await run_in_threadpool(accept)
         upload.taken = True  # the task owns it from here on
@@ -74,9 +79,11 @@ async def upload(request: Request, name: str) -> Opened:
 
 
 @router.post("/api/scenes/from-folder")
-def from_folder(request: Request, db: Db, file: Annotated[str, Body(embed=True)]) -> Opened:
+def from_folder(
+    request: Request, db: Db, file: Annotated[str, Body()], choose: Annotated[Choose, Body()] = ""
+) -> Opened:
     """A file of the folder that was named at the start."""
-    made = opening.open_from_folder(db, settings_of(request).scenes, file)
+    made = opening.open_from_folder(db, settings_of(request).scenes, file, choose)
     return Opened(job=made.job, task=made.task)
 
 

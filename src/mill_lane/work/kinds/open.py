@@ -16,11 +16,12 @@ from mill_lane.work.kinds.versions import Into, Version, keep_version, listed, t
 
 
 class Payload(BaseModel):
-    """A file: in the scratch folder if it was uploaded, else anywhere."""
+    """A file: in the scratch folder if it was uploaded, else anywhere; what is chosen of it."""
 
     source: str
     name: str
     uploaded: bool = False
+    choose: str = ""
 
 
 class Request(BaseModel):
@@ -30,6 +31,7 @@ class Request(BaseModel):
     name: str
     uploaded: bool
     folder: Path
+    choose: str = ""
 
 
 class Open(Into[Payload, Request]):
@@ -44,11 +46,16 @@ class Open(Into[Payload, Request]):
         home = context.home
         source = home.scratch / payload.source if payload.uploaded else Path(payload.source)
         return Request(
-            source=source, name=payload.name, uploaded=payload.uploaded, folder=context.folder
+            source=source,
+            name=payload.name,
+            uploaded=payload.uploaded,
+            folder=context.folder,
+            choose=payload.choose,
         )
 
     def run(self, request: Request, report: Report) -> Version:
         """Read, check, pack and list."""
+        from mill_lane.core.formats.choices import parse_choices
         from mill_lane.core.formats.gltf import write_glb
         from mill_lane.core.formats.opening import check_vertices, open_scene
 
@@ -61,7 +68,7 @@ class Open(Into[Payload, Request]):
             named.unlink(missing_ok=True)
             named.symlink_to(source.absolute())
             source = named
-        scene = open_scene(source, part(report, 0.02, 0.4))
+        scene = open_scene(source, part(report, 0.02, 0.4), choices=parse_choices(request.choose))
         check_vertices(scene, part(report, 0.4, 0.6))
         write_glb(scene, path, part(report, 0.6, 0.85))
         made = listed(path, part(report, 0.85, 1.0))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.choices import HOW
 from mill_lane.core.scene.model import Note
 
 UNDERSTOOD = {
@@ -80,7 +81,7 @@ def notes_of(root: dict[str, Any]) -> list[Note]:
     if variants:
         names = ", ".join(str(v.get("name", "?")) for v in variants[:12])
         text = f"The file has {len(variants)} variants of its materials: {names}. "
-        notes.append(Note("variants", "look", text + "It is drawn as it is without one chosen."))
+        notes.append(Note("variants", "look", text + f"To choose one, {HOW}."))
     return notes
 
 

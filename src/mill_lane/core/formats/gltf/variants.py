@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.choices import Choices, no_variant
 from mill_lane.core.formats.gltf.origin import Origin
 from mill_lane.core.scene.model import Part, Scene
 
+NOTHING = "Nothing was imported."
 NAME = "KHR_materials_variants"
 
 
@@ -26,8 +28,7 @@ def with_variant(scene: Scene, name: str) -> Scene:
     """
     names = variant_names(scene)
     if name not in names:
-        known = ", ".join(names) or "none"
-        raise MillError(f"The scene has no variant “{name}”.", f"It has: {known}.")
+        raise no_variant("", name, {"": names} if names else {})
     number = names.index(name)
     entries = scene.origin.document.json["meshes"]
 
@@ -45,3 +46,17 @@ def with_variant(scene: Scene, name: str) -> Scene:
 
     meshes = tuple(replace(m, parts=tuple(map(dressed, m.parts))) for m in scene.meshes)
     return replace(scene, meshes=meshes)
+
+
+def chosen(scene: Scene, choices: Choices) -> Scene:
+    """The scene in the variants that were chosen.
+
+    Raises MillError for those that are not there, and for payloads, which glTF does not have.
+    """
+    if choices.left_out:
+        raise MillError(
+            "A glTF file has no payloads.", "Leave that out, and open it again.", NOTHING
+        )
+    for _, name in choices.variants:
+        scene = with_variant(scene, name)
+    return scene

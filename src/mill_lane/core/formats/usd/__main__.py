@@ -1,6 +1,7 @@
 """The process that reads USD:
 
-`python -m mill_lane.core.formats.usd STAGE OUT.glb`.  The last line of its output is JSON.
+`python -m mill_lane.core.formats.usd STAGE OUT.glb [CHOICES as JSON]`.  The last line of its output
+is JSON.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import time
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.choices import Choices
 from mill_lane.core.formats.usd.confine import confine
 from mill_lane.core.progress import part
 
@@ -36,7 +38,7 @@ class Teller:
             print(json.dumps({"share": round(share, 4), "text": text}), flush=True)
 
 
-def main(stage: Path, out: Path) -> int:
+def main(stage: Path, out: Path, choices: Choices) -> int:
     """Read the stage and write it; what went wrong, or the notes, to standard output."""
     # It ends with whoever asked for it.
     with contextlib.suppress(OSError, AttributeError):
@@ -54,7 +56,7 @@ def main(stage: Path, out: Path) -> int:
         from mill_lane.core.formats.usd.read import read_stage
 
         tell = Teller()
-        scene = read_stage(stage, part(tell, 0.0, 0.7))
+        scene = read_stage(stage, part(tell, 0.0, 0.7), choices)
         write_glb(scene, out, part(tell, 0.7, 1.0))
         print(json.dumps({"notes": [(n.code, n.level, n.text) for n in scene.notes]}))
     except MillError as e:
@@ -74,4 +76,7 @@ def main(stage: Path, out: Path) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(Path(sys.argv[1]), Path(sys.argv[2])))
+    asked = json.loads(sys.argv[3]) if len(sys.argv) > 3 else {}
+    variants = tuple((str(g), str(n)) for g, n in asked.get("variants", []))
+    chosen = Choices(variants, tuple(map(str, asked.get("left_out", []))))
+    sys.exit(main(Path(sys.argv[1]), Path(sys.argv[2]), chosen))

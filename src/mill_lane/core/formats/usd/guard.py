@@ -14,10 +14,11 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.choices import Choices
 from mill_lane.core.formats.gltf import read_scene
 from mill_lane.core.formats.meshes.soup import damaged
 from mill_lane.core.progress import Progress, silent
@@ -26,16 +27,18 @@ from mill_lane.core.scene.model import Note, Scene
 LONGEST = 3600.0  # seconds
 
 
-def read_usd(path: Path, progress: Progress = silent) -> Scene:
+def read_usd(path: Path, progress: Progress = silent, choices: Choices | None = None) -> Scene:
     """The scene of a usda or usdc file; everything that it refers to must lie in its folder.
 
     `progress` is asked all the while, so that whoever waits can give up.  Raises MillError when the
-    file cannot be used, also when the library breaks on it.
+    file cannot be used, or has not what is chosen, also when the library breaks on it.
     """
     keep = tempfile.TemporaryDirectory(prefix="mill-lane-usd-")
     made = Path(keep.name) / f"{path.stem}.glb"
     # -P: the working directory is no place for libraries, and so is not to be seen.
     command = [sys.executable, "-P", "-m", "mill_lane.core.formats.usd", str(path), str(made)]
+    if choices:
+        command.append(json.dumps(asdict(choices)))
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as process:
         try:
             last = _heard(process, path, progress)

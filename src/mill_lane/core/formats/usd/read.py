@@ -13,10 +13,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.choices import Choices
 from mill_lane.core.formats.meshes.soup import damaged
 from mill_lane.core.formats.udim import expanded
 from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
+from mill_lane.core.formats.usd.choosing import choose
 from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
@@ -43,7 +45,7 @@ MOST_FRAMES = 5000
 MOST_NODES = 2_000_000
 
 
-def read_stage(path: Path, progress: Progress = silent) -> Scene:
+def read_stage(path: Path, progress: Progress = silent, choices: Choices | None = None) -> Scene:
     """The scene of a usda or usdc file; everything that it refers to must lie in its folder.
 
     Raises MillError when it cannot be used.
@@ -56,6 +58,7 @@ def read_stage(path: Path, progress: Progress = silent) -> Scene:
             )
             for name in dict.fromkeys(missing)
         ]
+        lost += choose(stage, choices or Choices())
         scene = _Reader(stage, path, lost).scene(progress)
         check_layers(stage, path)  # clips of values are opened when they are read
         return scene

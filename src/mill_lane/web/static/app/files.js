@@ -43,7 +43,9 @@ document.addEventListener("alpine:init", () => {
       this.name = file.name;
       const request = new XMLHttpRequest();
       this.request = request;
-      request.open("POST", `/api/scenes?name=${encodeURIComponent(file.name)}`);
+      const choose = document.getElementById("choose")?.value || "";
+      const asked = `name=${encodeURIComponent(file.name)}&choose=${encodeURIComponent(choose)}`;
+      request.open("POST", `/api/scenes?${asked}`);
       request.setRequestHeader("Content-Type", BYTES["Content-Type"]);
       request.upload.onprogress = (e) => {
         if (e.lengthComputable) this.share = e.loaded / e.total;

@@ -10,6 +10,9 @@ function fieldsOf(form, submitter) {
     else fields[name] = value;
   }
   if (submitter?.name) fields[submitter.name] = submitter.value;
+  // A field that stands elsewhere on the page and counts for several forms.
+  const also = document.getElementById(submitter?.dataset.also || "");
+  if (also) fields[also.name] = also.value;
   return fields;
 }
 
