@@ -43,16 +43,22 @@ OPTIONS = {"obj": 200, "meshes": 2000, "triangles": 5_000_000, "cold": 1}
 STARTS = 5
 
 READ = """
-import resource, sys
+import sys, time
 from pathlib import Path
 from mill_lane.core.formats.opening import open_scene
-import mill_lane.core.formats.meshes
-before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+from mill_lane.core.formats.meshes import obj_scan
+from mill_lane.work.memory import peak_since, reset_peak, resident, return_large_blocks
+return_large_blocks()  # as the process does that opens scenes
+small = open_scene(Path(sys.argv[2]))  # compiled, or loaded
+before = resident()
+reset_peak()
+begun = time.perf_counter()
 scene = open_scene(Path(sys.argv[1]))
+seconds = time.perf_counter() - begun
 parts = [p.load() for m in scene.meshes for p in m.parts]
 arrays = [a for g in parts for a in (g.positions, g.normals, g.uvs, g.triangles)]
 held = sum(a.nbytes for a in arrays if a is not None)
-print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1024 / held)
+print(peak_since(before) / held, seconds)
 """
 
 
@@ -114,11 +120,10 @@ def obj(folder: Path, megabytes: int) -> tuple[float, float]:
     save_scene(scene_of([lump(300, 1)]), one)
     copies = max(1, round(megabytes * 1e6 / one.stat().st_size))
     save_scene(scene_of([lump(300, i) for i in range(copies)]), path)
-    begun = time.perf_counter()
-    done = subprocess.run(
-        [sys.executable, "-c", READ, str(path)], capture_output=True, text=True, check=True
-    )
-    return float(done.stdout), time.perf_counter() - begun
+    command = [sys.executable, "-c", READ, str(path), str(one)]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    ratio, seconds = map(float, done.stdout.split())
+    return ratio, seconds
 
 
 def duplicates(meshes: int, triangles: int) -> tuple[float, int]:

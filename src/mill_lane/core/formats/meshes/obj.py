@@ -1,10 +1,12 @@
-"""OBJ: vertices and polygons as text, materials in MTL files beside it."""
+"""OBJ: vertices and polygons as text, materials in MTL files beside it.
+
+The file is gone through three times: to count, for vertices, and for faces.  So every array is made
+once, in its size, and a large file takes little more than what it ends up as.
+"""
 
 from __future__ import annotations
 
-import math
-from dataclasses import dataclass
-from itertools import groupby
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -12,100 +14,83 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.mtl import Library
-from mill_lane.core.formats.meshes.obj_text import NONE, Polygons, Vertices, blocks, word_of
-from mill_lane.core.formats.meshes.polygons import cut
-from mill_lane.core.formats.meshes.soup import (
-    COLOURED,
-    Ints,
-    checked,
-    damaged,
-    face_normals,
-    no_vertex,
-    scene_of,
-    unit_rows,
-)
+from mill_lane.core.formats.meshes.obj_text import Scan, walk
+from mill_lane.core.formats.meshes.polygons import LARGEST_EARS, ears
+from mill_lane.core.formats.meshes.soup import COLOURED, checked, damaged, no_vertex, scene_of
 from mill_lane.core.formats.udim import expanded
 from mill_lane.core.image.srgb import to_linear
-from mill_lane.core.progress import Progress, of_megabytes, silent
-from mill_lane.core.scene.model import Geometry, Note, Scene
+from mill_lane.core.progress import Progress, part, silent
+from mill_lane.core.scene.model import F32, Geometry, Note, Scene
 from mill_lane.core.scene.unused import without_unused
 
-AT_ONCE = 300_000  # corners that are worked on together
 LEFT_OUT = {b"l": "lines", b"p": "points", b"curv": "curves", b"surf": "surfaces"}
+ROOM = 1.25  # vertices that are made for each that is listed, before there has to be more room
+Key = tuple[str, str, bool]  # object, material, whether it is smooth
 
 
 @dataclass
-class _Group:
-    """Faces that share object and material."""
+class _Words:
+    """What the lines say that are neither vertices nor faces; groups as they come."""
 
-    name: str
-    material: str
-    smooth: bool
-    number: int
+    stem: str
+    name: str = ""
+    material: str = ""
+    smooth: bool = False
+    group: int = 0
+    groups: dict[Key, int] = field(default_factory=dict)
+    libraries: list[str] = field(default_factory=list)
+    left_out: dict[str, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.name = self.stem
+        self._enter()
+
+    def _enter(self) -> None:
+        key = (self.name, self.material, self.smooth)
+        self.group = self.groups.setdefault(key, len(self.groups))
+
+    def take(self, line: bytes) -> None:
+        """Look at a line."""
+        word, _, rest = line.replace(b"\t", b" ").partition(b" ")
+        said = rest.strip().decode("utf-8", "replace")
+        if word in (b"o", b"g"):
+            self.name = said or self.stem
+        elif word == b"usemtl":
+            self.material = said
+        elif word == b"s":
+            self.smooth = said not in ("off", "0", "")
+        elif word == b"mtllib":
+            self.libraries.append(said)
+        elif word in LEFT_OUT:
+            self.left_out[LEFT_OUT[word]] = self.left_out.get(LEFT_OUT[word], 0) + 1
+        self._enter()
 
 
 def read_obj(path: Path, progress: Progress = silent) -> Scene:
-    """The objects of an OBJ file with the materials of its libraries, read block by block.
+    """The objects of an OBJ file with the materials of its libraries.
 
     Curves, lines and points are left out.  Raises MillError when it is damaged or names files
     outside its folder.
     """
-    tables = {
-        b"v": Vertices(path.name, 6, 3),
-        b"vt": Vertices(path.name, 2, 1),
-        b"vn": Vertices(path.name, 3, 3),
-    }
-    v, vt, vn = tables.values()
-    polygons = Polygons(path.name)
-    groups: dict[tuple[str, str, bool], _Group] = {}
-    name, material, smooth = path.stem, "", False
-    libraries: list[str] = []
-    left_out: dict[str, int] = {}
-    size, done = max(path.stat().st_size, 1), 0
-    for lines in blocks(path):
-        for word, run in groupby(lines, key=word_of):
-            rows = [line.strip().partition(b" ")[2] for line in run]
-            if word in tables:
-                tables[word].add(rows)
-            elif word == b"f":
-                key = (name, material, smooth)
-                if key not in groups:
-                    groups[key] = _Group(*key, len(groups))
-                polygons.add(rows, (v.count, vt.count, vn.count), groups[key].number)
-            elif word in (b"o", b"g"):
-                name = rows[-1].strip().decode("utf-8", "replace") or path.stem
-            elif word == b"usemtl":
-                material = rows[-1].strip().decode("utf-8", "replace")
-            elif word == b"s":
-                smooth = rows[-1].strip() not in (b"off", b"0", b"")
-            elif word == b"mtllib":
-                libraries += [r.strip().decode("utf-8", "replace") for r in rows]
-            elif word in LEFT_OUT:
-                left_out[LEFT_OUT[word]] = left_out.get(LEFT_OUT[word], 0) + len(rows)
-        done += sum(map(len, lines)) + len(lines)
-        progress(min(done / size, 1.0) * 0.7, f"reading {of_megabytes(done, size)}")
+    words, made = _Reader(path).read(part(progress, 0.0, 0.95))
     notes = [
-        Note("not_drawn", "lost", f"{n:,} {what} are not drawn.") for what, n in left_out.items()
+        Note("not_drawn", "lost", f"{n:,} {what} are not drawn.")
+        for what, n in words.left_out.items()
     ]
     library = Library(path.parent, notes)
-    for text in libraries:
+    for text in words.libraries:
         _read_library(library, path, text, notes)
-    points = v.table()
-    positions = np.ascontiguousarray(points[:, :3])
-    colors = points[:, 3:6] if points.shape[1] >= 6 else None
-    checked(path.name, positions, np.zeros((0, 3), np.int64))
-    whole = list(groups.values())
-    made = _geometries(
-        path.name, whole, polygons.table(), positions, vt.table()[:, :2], vn.table(), colors
-    )
     objects: dict[str, list[tuple[int, Geometry]]] = {}
     spare = -1
-    for g, geometry in zip(whole, made, strict=True):
-        number = library.number(g.material) if g.material else -1
-        if number < 0 and geometry.colors is not None:
+    for (name, material, _), number in words.groups.items():
+        geometry = made.get(number)
+        if geometry is None:
+            continue
+        worn = library.number(material) if material else -1
+        if worn < 0 and geometry.colors is not None:
             spare = library.add(COLOURED) if spare < 0 else spare
-            number = spare
-        objects.setdefault(g.name, []).append((number, geometry))
+            worn = spare
+        objects.setdefault(name, []).append((worn, geometry))
     made_of = (library.materials, library.images, library.textures)
     return without_unused(expanded(scene_of(path.stem, list(objects.items()), *made_of, notes)))
 
@@ -128,185 +113,206 @@ def _read_library(library: Library, path: Path, text: str, notes: list[Note]) ->
         )
 
 
-@dataclass
-class _Faces:
-    """All faces of a file, group after group.
+class _Reader:
+    """The three passes over one file, and the arrays in between."""
 
-    Attributes
-    ----------
-    corners : array of int64, (C, 3)
-        Vertex, place and normal of each corner, -1 for none.
-    counts : array of int64, (F,)
-        Corners of each face.
-    triangles : array of int64, (T, 3)
-        Corners.
-    group, of_corner, of_triangle : array of int64
-        The group of each face, corner and triangle.
-    has_uvs, has_normals, smooth : array of bool, (G,)
-    """
+    def __init__(self, path: Path) -> None:
+        from mill_lane.core.formats.meshes import obj_scan
 
-    corners: Ints
-    counts: Ints
-    triangles: Ints
-    group: Ints
-    of_corner: Ints
-    of_triangle: Ints
-    has_uvs: NDArray[np.bool_]
-    has_normals: NDArray[np.bool_]
-    smooth: NDArray[np.bool_]
+        self.s = obj_scan
+        self.path = path
+        self.per_group = np.zeros((16, obj_scan.GROUP), np.int64)
+        self.comes_back = False
+        self.totals = np.zeros(obj_scan.STATE, np.int64)
+        # Of each vertex made: vertex, place, normal, the next in its bucket, group; see `faces`.
+        self.records = tuple(np.empty(0, np.int32) for _ in range(5))
+        self.made = np.empty((0, 3), np.float32)
 
+    def read(self, progress: Progress) -> tuple[_Words, dict[int, Geometry]]:
+        """What the lines say, and the geometry of every group that has a triangle."""
+        words = self._count(part(progress, 0.0, 0.2))
+        self._numbers(part(progress, 0.2, 0.6))
+        self._faces(part(progress, 0.6, 1.0))
+        return words, self._geometries()
 
-def _faces(
-    name: str,
-    groups: list[_Group],
-    table: tuple[Ints, Ints, Ints],
-    positions: NDArray[np.float64],
-) -> _Faces:
-    corners, counts, group = table
-    named = corners[:, 0]
-    if len(named) and (named.min() < 0 or named.max() >= len(positions)):
-        raise no_vertex(name, len(positions))
-    of_corner = np.repeat(group, counts)
-    each = np.bincount(of_corner, minlength=len(groups))
+    def _walk(self, scan: Scan, at: NDArray[np.int64], words: _Words, progress: Progress) -> None:
+        def checked_scan(buf: NDArray[np.uint8], begin: int) -> int:
+            reached = scan(buf, begin)
+            if at[self.s.STATUS]:
+                raise self._wrong(int(at[self.s.STATUS]))
+            return reached
 
-    def having(column: int) -> Ints:
-        return np.bincount(of_corner, corners[:, column] != NONE, len(groups)).astype(np.int64)
+        walk(self.path, checked_scan, words.take, progress)
 
-    return _Faces(
-        corners,
-        counts,
-        cut(counts, positions[named]),
-        group,
-        of_corner,
-        np.repeat(group, np.maximum(counts - 2, 0)),
-        having(1) > 0,
-        having(2) == each,
-        np.array([g.smooth for g in groups], bool),
-    )
+    def _wrong(self, status: int) -> Exception:
+        s, name = self.s, self.path.name
+        if status == s.OUT_V:
+            return no_vertex(name, int(self.totals[s.V]))
+        said = {
+            s.BAD_VERTEX: "a vertex is not made of numbers",
+            s.BAD_FACE: "a face is not made of whole numbers",
+            s.NO_VERTEX: "a corner of a face names no vertex",
+            s.OUT_VT: "a face names a place on the texture that is not there",
+            s.OUT_VN: "a face names a normal that is not there",
+        }
+        return damaged(name, said[status])
 
+    def _count(self, progress: Progress) -> _Words:
+        s, at, words = self.s, self.totals, _Words(self.path.stem)
+        last, met = -1, 0
 
-def _geometries(
-    name: str,
-    groups: list[_Group],
-    table: tuple[Ints, Ints, Ints],
-    positions: NDArray[np.float64],
-    places: NDArray[np.float64],
-    normals: NDArray[np.float64],
-    colors: NDArray[np.float64] | None,
-) -> list[Geometry]:
-    """The geometry of every group: of many small groups at once, of large ones one by one."""
-    corners, counts, owner = table
-    each = np.bincount(owner, counts, len(groups)).astype(np.int64)
-    corner_at = np.concatenate([[0], np.cumsum(each)])
-    face_at = np.searchsorted(owner, np.arange(len(groups) + 1))
-    out: list[Geometry] = []
-    first = 0
-    while first < len(groups):
-        last = int(np.searchsorted(corner_at, corner_at[first] + AT_ONCE, side="right")) - 1
-        last = min(max(last, first + 1), len(groups))
-        faces = slice(face_at[first], face_at[last])
-        part = (
-            corners[corner_at[first] : corner_at[last]].astype(np.int64),
-            counts[faces].astype(np.int64),
-            owner[faces].astype(np.int64) - first,
+        def scan(buf: NDArray[np.uint8], begin: int) -> int:
+            nonlocal last, met
+            if words.group >= len(self.per_group):
+                self.per_group = np.concatenate([self.per_group, np.zeros_like(self.per_group)])
+            before = at[s.FACES]
+            reached = int(s.count(buf, begin, at, self.per_group, words.group))
+            if at[s.FACES] > before and words.group != last:
+                self.comes_back |= words.group < last
+                last = words.group
+            return reached
+
+        self._walk(scan, at, words, progress)
+        self.smooth = {number: key[2] for key, number in words.groups.items()}
+        return words
+
+    def _numbers(self, progress: Progress) -> None:
+        s, t = self.s, self.totals
+        self.positions = np.empty((t[s.V], 3), np.float32)
+        self.colours = np.empty((t[s.V] if t[s.COLOURED] else 0, 3), np.float32)
+        self.places = np.empty((t[s.VT], 2), np.float32)
+        self.normals = np.empty((t[s.VN], 3), np.float32)
+        at = np.zeros(s.STATE, np.int64)
+        tables = (self.positions, self.colours, self.places, self.normals)
+        self._walk(
+            lambda buf, begin: int(s.numbers(buf, begin, at, *tables)),
+            at,
+            _Words(self.path.stem),
+            progress,
         )
-        out += _of_groups(name, groups[first:last], part, positions, places, normals, colors)
-        first = last
-    return out
+        checked(self.path.name, self.positions, np.zeros((0, 3), np.int64))
 
+    def _faces(self, progress: Progress) -> None:
+        s, t, groups = self.s, self.totals, self.per_group
+        groups[:, s.TRIANGLE_AT] = np.cumsum(groups[:, s.TRIANGLES]) - groups[:, s.TRIANGLES]
+        groups[:, s.RECORD_AT] = -1
+        by_normal = groups[:, s.WITH_VN] == groups[:, s.CORNERS]
+        corners = int(groups[:, s.CORNERS].sum())
+        self.made_normals = not by_normal.all()
+        listed = int(max(t[s.V], t[s.VT], t[s.VN]) * ROOM) + 1024 + int(t[s.MOST_CORNERS])
+        self._make_room(listed if not self.made_normals else corners + int(t[s.MOST_CORNERS]))
+        heads = np.full(1 << max(4, int(t[s.V]).bit_length() - 1), s.NONE, np.int32)
+        self.triangles = np.empty((int(groups[:, s.TRIANGLES].sum()), 3), np.int32)
+        self.concave = np.empty((t[s.LARGE], 2), np.int64)
+        named = np.empty((3, max(int(t[s.MOST_CORNERS]), 1)), np.int64)
+        at, words = np.zeros(s.STATE, np.int64), _Words(self.path.stem)
 
-def _of_groups(
-    name: str,
-    groups: list[_Group],
-    table: tuple[Ints, Ints, Ints],
-    positions: NDArray[np.float64],
-    places: NDArray[np.float64],
-    normals: NDArray[np.float64],
-    colors: NDArray[np.float64] | None,
-) -> list[Geometry]:
-    """The geometry of some groups, made of all their faces at once."""
-    f = _faces(name, groups, table, positions)
-    for column, known_rows, what in ((1, places, "place on the texture"), (2, normals, "normal")):
-        if len(f.corners) and (
-            f.corners[:, column].max() >= len(known_rows) or f.corners[:, column].min() < NONE
-        ):
-            raise damaged(name, f"a face names a {what} that is not there")
-    uvs = np.zeros((len(f.corners), 2))
-    known = f.corners[:, 1] != NONE
-    uvs[known] = places[f.corners[known, 1]]
-    uvs[:, 1] = 1.0 - uvs[:, 1]  # V runs up in OBJ, down in a picture
-    uvs[~np.isfinite(uvs)] = 0.0
-    shaded = f.has_normals[f.of_corner]
-    # Without normals of its own a face is flat: its corners are shared with no other.
-    face = np.repeat(np.arange(len(f.counts)), f.counts)
-    third = np.where(f.smooth[f.of_corner], f.corners[:, 0], face)
-    third = np.where(shaded, f.corners[:, 2], third)
-    first, inverse = _alike(np.stack([f.of_corner, f.corners[:, 0], f.corners[:, 1], third], 1))
-    kept = f.corners[first]
-    made = _made_normals(f, positions)[first]
-    own = shaded[first]
-    made[own] = normals[kept[own, 2]]
-    # Corners of faces with too few of them may name nothing.
-    places_of = np.clip(kept[:, 0], 0, max(len(positions) - 1, 0))
-    points = np.ascontiguousarray(positions[places_of], np.float32)
-    tints = None
-    if colors is not None:
-        tints = np.ones((len(points), 4), np.float32)
-        tints[:, :3] = to_linear(np.clip(np.nan_to_num(colors[places_of]), 0.0, 1.0))
-    shading, on_texture = unit_rows(made), np.ascontiguousarray(uvs[first], np.float32)
-    vertex_at = np.searchsorted(f.of_corner[first], np.arange(len(groups) + 1))
-    triangle_at = np.searchsorted(f.of_triangle, np.arange(len(groups) + 1))
-    triangles = (inverse[f.triangles] - vertex_at[f.of_triangle][:, None]).astype(np.uint32)
-    out = []
-    for i in range(len(groups)):
-        v, t = slice(*vertex_at[i : i + 2]), slice(*triangle_at[i : i + 2])
-        out.append(
-            Geometry(
-                points[v],
-                shading[v],
-                on_texture[v] if f.has_uvs[i] else None,
-                triangles[t],
+        def scan(buf: NDArray[np.uint8], begin: int) -> int:
+            g = words.group
+            how = s.BY_NORMAL if by_normal[g] else s.SMOOTH if words.smooth else s.FLAT
+            while True:
+                into = (heads, self.records, self.made, self.triangles, self.concave, named)
+                begin = int(s.faces(buf, begin, at, groups, g, how, t, self.positions, *into))
+                if at[s.STATUS] != s.FULL:
+                    return begin
+                at[s.STATUS] = s.FINE
+                self._make_room(int(len(self.records[0]) * 1.5) + int(t[s.MOST_CORNERS]))
+
+        self._walk(scan, at, words, progress)
+        self.count = int(at[s.RECORDS])
+        self._cut_ears(self.concave[: at[s.LARGE]])
+        self.records = (*self.records[:3], np.empty(0, np.int32), self.records[4])
+
+    def _make_room(self, size: int) -> None:
+        """Room for so many vertices; what is there stays."""
+        there = (True, self.totals[self.s.VT] > 0, True, True, self.comes_back)
+        made = [np.empty(size if there else 0, np.int32) for there in there]
+        normals = np.empty((size if self.made_normals else 0, 3), np.float32)
+        for new, old in zip(made, self.records, strict=True):
+            new[: len(old)] = old
+        normals[: len(self.made)] = self.made
+        self.records, self.made = tuple(made), normals
+
+    def _cut_ears(self, concave: NDArray[np.int64]) -> None:
+        """Fill polygons anew that a fan would have run out of."""
+        for first, n in concave:
+            if n <= LARGEST_EARS:
+                fan = self.triangles[first : first + n - 2]
+                at = np.concatenate([fan[:1, 0], fan[:, 1], fan[-1:, 2]])
+                found = ears(self.positions[self.records[0][at]].astype(np.float64))
+                if found is not None:
+                    fan[:] = at[found]
+
+    def _geometries(self) -> dict[int, Geometry]:
+        """One geometry for each group with a triangle; arrays are let go of as they are used up."""
+        s, groups, n = self.s, self.per_group, self.count
+        vertices, laid, shaded = (r[:n] for r in self.records[:3])
+        begin = groups[:, s.RECORD_AT]
+        full = np.flatnonzero(groups[:, s.TRIANGLES] > 0)
+        if not len(full):
+            return {}
+        if self.comes_back:
+            owner = self.records[4][:n]
+            order = np.argsort(owner, kind="stable").astype(np.int32)
+            rank = np.empty(n, np.int32)
+            rank[order] = np.arange(n, dtype=np.int32)
+            self.triangles = rank[self.triangles]
+            vertices, shaded = vertices[order], shaded[order]
+            laid = laid[order] if len(laid) else laid
+            self.made = self.made[order] if len(self.made) else self.made
+            ends = np.searchsorted(owner[order], full, side="right")
+            begin[full] = np.searchsorted(owner[order], full)
+        else:
+            ends = np.append(begin[full][1:], n)
+        positions = self._picked(self.positions, vertices)
+        self.positions = self.positions[:0].copy()
+        tints = None
+        if len(self.colours):
+            tints = np.ones((n, 4), np.float32)
+            tints[:, :3] = to_linear(np.clip(np.nan_to_num(self.colours[vertices]), 0.0, 1.0))
+        normals = self._all_normals(full, ends, vertices, shaded)
+        uvs = np.empty((n if len(self.places) else 0, 2), np.float32)
+        if len(self.places):
+            s.lay(self.places, laid, uvs)
+        out = {}
+        for g, end in zip(full, ends, strict=True):
+            v = slice(begin[g], end)
+            last = groups[g, s.TRIANGLE_AT]
+            t = self.triangles[last - groups[g, s.TRIANGLES] : last]
+            t -= np.int32(begin[g])
+            out[int(g)] = Geometry(
+                positions[v],
+                normals[v],
+                uvs[v] if groups[g, s.WITH_VT] else None,
+                t.view(np.uint32),
                 colors=None if tints is None else tints[v],
             )
-        )
-    return out
+        return out
 
+    def _picked(self, table: F32, rows: NDArray[np.int32]) -> F32:
+        """Rows of a table; the table itself where they stand in it in that order."""
+        return table[: len(rows)] if self.s.counts_up(rows) else table[rows]
 
-def _made_normals(f: _Faces, positions: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A normal for every corner, of any length:
-
-    of its whole polygon, or of all faces of its group at the vertex where they are to look smooth.
-    """
-    corners = np.zeros((len(f.corners), 3))
-    if f.has_normals.all():
-        return corners
-    flat = face_normals(positions, f.corners[:, 0][f.triangles])
-    owner = np.repeat(np.arange(len(f.counts)), np.maximum(f.counts - 2, 0))
-    whole = np.stack([np.bincount(owner, flat[:, k], len(f.counts)) for k in range(3)], 1)
-    corners = np.asarray(np.repeat(whole, f.counts, 0), np.float64)
-    soft = np.flatnonzero(f.smooth[f.of_corner] & ~f.has_normals[f.of_corner])
-    if soft.size:
-        key = np.stack([f.of_corner[soft], f.corners[soft, 0]], 1)
-        first, own = _alike(key)
-        total = [np.bincount(own, corners[soft, k], len(first)) for k in range(3)]
-        corners[soft] = np.stack(total, 1)[own]
-    return corners
-
-
-def _alike(key: Ints) -> tuple[Ints, Ints]:
-    """The first row of each kind of row, in the order of the rows, and the kind of every row.
-
-    key : (N, K).
-    """
-    if not len(key):
-        return np.zeros(0, np.int64), np.zeros(0, np.int64)
-    low = key.min(0)
-    spans = [int(x) for x in key.max(0) - low + 1]
-    if math.prod(spans) < 2**62:
-        one = np.zeros(len(key), np.int64)
-        for k, span in enumerate(spans):
-            one = one * span + (key[:, k] - low[k])
-        _, first, inverse = np.unique(one, return_index=True, return_inverse=True)
-    else:
-        _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
-    return first, inverse.reshape(-1)
+    def _all_normals(
+        self,
+        full: NDArray[np.int64],
+        ends: NDArray[np.int64],
+        vertices: NDArray[np.int32],
+        shaded: NDArray[np.int32],
+    ) -> F32:
+        """A normal for every vertex: its own, or one made of the faces that meet there."""
+        s, groups = self.s, self.per_group
+        if not self.made_normals:
+            normals = self._picked(self.normals, shaded)
+        else:
+            normals = self.made[: self.count]
+            first = np.full(int(self.totals[s.V]), s.NONE, np.int32)
+            for g, end in zip(full, ends, strict=True):
+                v = slice(groups[g, s.RECORD_AT], end)
+                if groups[g, s.WITH_VN] == groups[g, s.CORNERS]:
+                    normals[v] = self.normals[shaded[v]]
+                elif self.smooth[int(g)]:
+                    s.share_normals(vertices[v], normals[v], first)
+        self.normals = self.normals[:0].copy()
+        s.to_unit(normals)
+        return normals

@@ -41,9 +41,9 @@ def cut(counts: Ints, corners: F64) -> Ints:
             for k in part[_concave(corners[at])]:
                 if n > LARGEST_EARS:
                     continue
-                ears = _ears(corners[first[k] : first[k] + n])
-                if ears is not None:
-                    out[triangle[k] : triangle[k] + n - 2] = first[k] + ears
+                found = ears(corners[first[k] : first[k] + n])
+                if found is not None:
+                    out[triangle[k] : triangle[k] + n - 2] = first[k] + found
     return out
 
 
@@ -60,7 +60,7 @@ def _concave(p: F64) -> NDArray[np.bool_]:
         return np.asarray((along < -1e-9 * size[:, None]).any(1))
 
 
-def _ears(p: F64) -> Ints | None:
+def ears(p: F64) -> Ints | None:
     """The triangles (n - 2, 3) of one polygon (n, 3), ear by ear; None where there is no ear."""
     normal = np.cross(p - p[0], np.roll(p, -1, 0) - p[0]).sum(0)
     axis = int(np.abs(normal).argmax())
