@@ -39,7 +39,7 @@ from mill_lane.core.weigh.duplicates import find_duplicates
 from mill_lane.store.models import Task
 from tests.scenes import lump
 
-OPTIONS = {"obj": 200, "meshes": 2000, "triangles": 5_000_000, "cold": 1}
+OPTIONS = {"obj": 600, "meshes": 2000, "triangles": 5_000_000, "cold": 1}
 STARTS = 5
 
 READ = """
@@ -129,7 +129,7 @@ def obj(folder: Path, megabytes: int) -> tuple[float, float]:
 def duplicates(meshes: int, triangles: int) -> tuple[float, int]:
     """Seconds to find the copies among many meshes, a tenth of them in another order."""
     rng = np.random.default_rng(3)
-    rings = round((triangles / meshes / 2) ** 0.5)
+    rings = round((triangles / meshes) ** 0.5)
     made: list[Geometry] = []
     for k in range(meshes // 20):
         g = lump(rings, k)
@@ -166,7 +166,7 @@ def heavy(folder: Path, triangles: int) -> Path:
         Material(f"worn {i}", metallic=0.0, base_texture=TextureUse(i)) for i in range(60)
     )
     textures = tuple(Texture(f"map {i}", i) for i in range(60))
-    rings = round((triangles / 60 / 2) ** 0.5)
+    rings = round((triangles / 60) ** 0.5)
     made = scene_of([lump(rings, i) for i in range(60)], materials)
     write_glb(replace(made, images=tuple(images), textures=textures), path)
     return path
