@@ -250,7 +250,10 @@ class TestInFull(unittest.TestCase):
         self.assertEqual((textures["bark_normal"].bits, textures["bark_normal"].bits_used), (16, 8))
         assert found.visibility is not None
         self.assertGreater(found.visibility.transparency_depth, 2)
-        self.assertAlmostEqual(sum(x.share or 0 for x in found.lights), 1, delta=0.03)
+        # Every light's share, with that of the sky, is all the light there is.
+        sky = found.visibility.sky_share or 0
+        self.assertGreater(sky, 0.01)
+        self.assertAlmostEqual(sum(x.share or 0 for x in found.lights) + sky, 1, delta=1e-5)
         self.assertTrue(next(x for x in found.lights if x.name == "bare_bulb").noisy)
         # What was found is kept as JSON with the scene version.
         self.assertEqual(Analysis.model_validate_json(found.model_dump_json()), found)

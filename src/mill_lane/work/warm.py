@@ -4,6 +4,8 @@ them.
 
 from __future__ import annotations
 
+import contextlib
+import os
 import tempfile
 import threading
 import time
@@ -18,6 +20,7 @@ from mill_lane.core.render.session import Session
 from mill_lane.demo.make import make_demo
 
 USUAL_SECONDS = 95.0  # on two cores, when nothing is cached; only for the progress bar
+BEHIND = 15  # niceness of compiling
 _ready = threading.Event()
 
 
@@ -33,6 +36,9 @@ def prepare(progress: Progress) -> float:
     failure: list[BaseException] = []
 
     def work() -> None:
+        # What reads and builds beside it goes first: that is looked at while this goes on.
+        with contextlib.suppress(OSError, AttributeError):
+            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND)
         try:
             with tempfile.TemporaryDirectory() as folder:
                 path = Path(folder) / "warm.glb"

@@ -13,7 +13,7 @@ import sys
 import threading
 import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -79,18 +79,23 @@ class Worker:
     def run(self, parent: int) -> None:
         """Serve until the parent process is gone, also in the middle of a task."""
         self.parent = parent
+        # The worker of a server that was killed may still be writing its last result.
+        with self._to_the_end(), hold(self.home.folder / "worker.lock", self._rest):
+            self._insist("begins", self._take_up)
+            beside = [Beside(self.home, parent, lane) for lane in queue.LANES[1:]]
+            while True:
+                self._tell("idle")
+                for lane in beside:
+                    lane.watch()
+                if not self._insist("looks for work", self.one):
+                    self.tidy()
+                    self._rest(IDLE)
+
+    @contextlib.contextmanager
+    def _to_the_end(self) -> Iterator[None]:
+        """Until the server is gone; the child goes with the worker."""
         try:
-            # The worker of a server that was killed may still be writing its last result.
-            with hold(self.home.folder / "worker.lock", self._rest):
-                self._insist("begins", self._take_up)
-                beside = [Beside(self.home, parent, lane) for lane in queue.LANES[1:]]
-                while True:
-                    self._tell("idle")
-                    for lane in beside:
-                        lane.watch()
-                    if not self._insist("looks for work", self.one):
-                        self.tidy()
-                        self._rest(IDLE)
+            yield
         except Orphaned:
             pass
         finally:
@@ -100,15 +105,10 @@ class Worker:
     def serve_lane(self, parent: int) -> None:
         """Serve one lane beside the others, until the parent process is gone."""
         self.parent = parent
-        try:
+        with self._to_the_end():
             while True:
                 if not self._insist("looks for work", self.one):
                     self._rest(IDLE)
-        except Orphaned:
-            pass
-        finally:
-            if self.child is not None:
-                self.child.kill()
 
     def _take_up(self) -> None:
         """Put back what was running when the last worker ended, and remove what nobody needs."""

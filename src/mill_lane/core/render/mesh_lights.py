@@ -10,7 +10,7 @@ import numpy as np
 from mill_lane.core.render.jit import lean
 from mill_lane.core.render.materials import emitted
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.surface import corner_and_edges, corner_numbers
+from mill_lane.core.render.surface import corner_and_edges, corner_numbers, turned
 from mill_lane.core.render.traverse import moving_matrices
 from mill_lane.core.render.vectors import f32_at, f64_at, i64_at
 
@@ -56,16 +56,7 @@ def sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, 
     x = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3] - q[Q_AX]
     y = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7] - q[Q_AY]
     z = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11] - q[Q_AZ]
-    ax, ay, az = (
-        m[i] * e1x + m[i + 1] * e1y + m[i + 2] * e1z,
-        m[i + 4] * e1x + m[i + 5] * e1y + m[i + 6] * e1z,
-        m[i + 8] * e1x + m[i + 9] * e1y + m[i + 10] * e1z,
-    )
-    bx, by, bz = (
-        m[i] * e2x + m[i + 1] * e2y + m[i + 2] * e2z,
-        m[i + 4] * e2x + m[i + 5] * e2y + m[i + 6] * e2z,
-        m[i + 8] * e2x + m[i + 9] * e2y + m[i + 10] * e2z,
-    )
+    (ax, ay, az), (bx, by, bz) = turned(m, i, e1x, e1y, e1z), turned(m, i, e2x, e2y, e2z)
     nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
     # A mirrored placement turns the corners' order round; the lamp's area carries its sign.
     front = -(nx * x + ny * y + nz * z) * (1.0 if row[L_AREA] > 0 else -1.0)

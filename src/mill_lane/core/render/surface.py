@@ -58,6 +58,16 @@ def corner_and_edges(w: Any, slot: int) -> Any:
 
 
 @inner
+def turned(m: Any, i: int, x: float, y: float, z: float) -> Any:
+    """A direction in the world; the rows of its matrix (3, 4) begin at m[i]."""
+    return (
+        m[i] * x + m[i + 1] * y + m[i + 2] * z,
+        m[i + 4] * x + m[i + 5] * y + m[i + 6] * z,
+        m[i + 8] * x + m[i + 9] * y + m[i + 10] * z,
+    )
+
+
+@inner
 def corner_numbers(w: Any, triangle: int, slot: int) -> Any:
     """Which vertices of its mesh a triangle has; `triangle` is where the mesh's triangles begin."""
     number = np.int64(as_i32(f32_at(w[W_LEAVES]))[(slot >> 3) * LEAF + NUMBERS + (slot & 7)])
@@ -94,16 +104,7 @@ def place(w: Any, q: Any, cone: float) -> None:
     q[Q_PY] = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7]
     q[Q_PZ] = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11]
     # Edges in the world.
-    ax, ay, az = (
-        m[i] * e1x + m[i + 1] * e1y + m[i + 2] * e1z,
-        m[i + 4] * e1x + m[i + 5] * e1y + m[i + 6] * e1z,
-        m[i + 8] * e1x + m[i + 9] * e1y + m[i + 10] * e1z,
-    )
-    bx, by, bz = (
-        m[i] * e2x + m[i + 1] * e2y + m[i + 2] * e2z,
-        m[i + 4] * e2x + m[i + 5] * e2y + m[i + 6] * e2z,
-        m[i + 8] * e2x + m[i + 9] * e2y + m[i + 10] * e2z,
-    )
+    (ax, ay, az), (bx, by, bz) = turned(m, i, e1x, e1y, e1z), turned(m, i, e2x, e2y, e2z)
     # How far off the surface the next ray starts: what float32 may err in the object's own space
     # (the corners' distance from its origin, in units in the last place), carried into the world.
     own = max(abs(lx), max(abs(ly), abs(lz))) + max(

@@ -200,6 +200,7 @@ class Visibility(Row):
     fog: float  # share of the rays that go through some
     light_frames: list[int] = []
     mean: float | None = None  # luminance of the picture
+    sky_share: float | None = None  # of the light in the picture: sky and sun
     blown: list[
         tuple[str, float]
     ] = []  # objects brighter than white, and in which share of the picture

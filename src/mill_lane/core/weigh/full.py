@@ -205,6 +205,9 @@ def with_lights(analysis: Analysis, scene: Scene, lit: LightView) -> Analysis:
         update={
             "light_frames": lit.frames,
             "mean": lit.mean,
+            "sky_share": None
+            if lit.shares is None
+            else sum(share for name, share in lit.shares.items() if name not in alike),
             "blown": [(names[t], share) for t, share in lit.blown],
         }
     )

@@ -166,6 +166,7 @@ def title_of(t: Render) -> str:
 def _row(t: Render, before: Render | None) -> Row:
     m = t.measured
     x0, y0, x1, y1 = t.region
+    few = bool(m) and m.get("noise") is None and m.get("passes", 2) < 2
     state = "done" if m else t.task.state if t.task else "failed"
     if m and m.get("ended_by") == "hand":
         state = "stopped"
@@ -175,7 +176,7 @@ def _row(t: Render, before: Render | None) -> Row:
         what=changes(t, before),
         crop="whole" if is_whole(shares(t)) else f"{x1 - x0} × {y1 - y0}",
         time=duration(m.get("seconds")),
-        noise_text=percent(m.get("noise")),
+        noise_text="too few samples" if few else percent(m.get("noise")),
         note=t.note,
         state=state,
         task=t.task_id,
