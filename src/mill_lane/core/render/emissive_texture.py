@@ -19,10 +19,11 @@ from numpy.typing import NDArray
 from mill_lane.core.image.srgb import LUMA, to_linear
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.jit import kernel
+from mill_lane.core.render.sizes import brightness_size
 from mill_lane.core.render.texture import Textures
 
 F64 = NDArray[np.float64]
-SIDE = 512  # of the map of a picture's brightness, at most
+F32 = NDArray[np.float32]
 AT_ONCE = 50_000  # halves that are worked out together
 FINEST = 64  # cells along a triangle's edge, at most
 MOST_HALVES = 60_000  # of one mesh: its tables take a few megabytes
@@ -67,7 +68,7 @@ def _brightness(out: Any, pixels: Any, weights: Any, decode: Any) -> None:
             out[y, x] = total / ((y1 - y0) * (x1 - x0))
 
 
-def brightness_map(textures: Textures, index: int, factors: F64) -> F64:
+def brightness_map(textures: Textures, index: int, factors: F64) -> F32:
     """The mean luminance of what a texture gives off, by block of texels.
 
     Parameters
@@ -80,8 +81,8 @@ def brightness_map(textures: Textures, index: int, factors: F64) -> F64:
 
     Returns
     -------
-    array of float64, (H, W)
-        At most SIDE on either side; means are taken in linear light, without rounding.
+    array of float32, (H, W)
+        At most `sizes.SIDE` on either side; means are taken in linear light, without rounding.
     """
     row = textures.table[index]
     start, width, height = (int(x) for x in textures.levels[row[s.T_FIRST_LEVEL]])
@@ -89,19 +90,19 @@ def brightness_map(textures: Textures, index: int, factors: F64) -> F64:
     source: NDArray[Any] = textures.wide if row[s.T_WIDE] else textures.narrow
     pixels = source[start : start + width * height * channels].reshape(height, width, channels)
     decode = to_linear(np.arange(65536) / 65535) if row[s.T_WIDE] else textures.decode.astype(float)
-    out = np.empty((min(height, SIDE), min(width, SIDE)))
+    out = np.empty(brightness_size(width, height), np.float32)
     _brightness(out, pixels, np.array(LUMA) * factors, decode)
     return out
 
 
 def cut(
-    bright: F64, uvs: F64, corners: F64, area: F64, transform: F64, wraps: tuple[int, int]
+    bright: F32, uvs: F64, corners: F64, area: F64, transform: F64, wraps: tuple[int, int]
 ) -> Patches | None:
     """Cut the triangles of an emissive mesh by how bright the picture is on them.
 
     Parameters
     ----------
-    bright : array of float64, (H, W)
+    bright : array of float32, (H, W)
         From `brightness_map`.
     uvs : array of float64, (T, 3, 2)
     corners : array of float64, (T, 3, 3)
@@ -202,20 +203,24 @@ def _at(placed: F64, at: F64) -> F64:
     return np.asarray(placed[:, None, 0] + at[:, :1] * e1[:, None] + at[:, 1:] * e2[:, None])
 
 
-def _smaller(bright: F64, most: int) -> list[tuple[F64, F64]]:
+def _smaller(bright: F32, most: int) -> list[tuple[F32, F32]]:
     """The map and its halved ones, each with the largest value round each texel."""
     out = []
     for k in range(most + 1):
         if k:
             h, w = bright.shape
             even = np.pad(bright, ((0, h % 2), (0, w % 2)), "edge")
-            bright = (even[::2, ::2] + even[1::2, ::2] + even[::2, 1::2] + even[1::2, 1::2]) / 4
-        shifted = [np.roll(bright, (j, i), (0, 1)) for j in (-1, 0, 1) for i in (-1, 0, 1)]
-        out.append((bright, np.max(shifted, 0)))
+            total = even[::2, ::2] + even[1::2, ::2] + even[::2, 1::2] + even[1::2, 1::2]
+            bright = np.asarray(total / 4, np.float32)
+        wide = bright
+        for axis in (0, 1):  # the largest of nine is that of three, twice
+            ahead, behind = np.roll(wide, 1, axis), np.roll(wide, -1, axis)
+            wide = np.maximum(np.maximum(wide, ahead, out=ahead), behind, out=ahead)
+        out.append((bright, wide))
     return out
 
 
-def _read(picture: F64, uv: F64, wraps: tuple[int, int]) -> F64:
+def _read(picture: F32, uv: F64, wraps: tuple[int, int]) -> F64:
     """The texel at each UV."""
     height, width = picture.shape
     x = _wrapped(np.floor(uv[..., 0] * width).astype(np.int64), width, wraps[0])

@@ -7,6 +7,7 @@ The order is geometry, then textures from the largest to the smallest: what is n
 from __future__ import annotations
 
 import math
+from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -57,7 +58,7 @@ class Loaded:
     held: dict[str, int]
     time: float = 0.0
     threads: int = 1
-    brightness: dict[tuple[float, ...], NDArray[np.float64]] = field(default_factory=dict)
+    brightness: dict[tuple[float, ...], NDArray[np.float32]] = field(default_factory=dict)
 
 
 def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
@@ -173,11 +174,13 @@ def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> di
     for result in in_order(read, len(parts), threads):
         done += parts[len(built)][2].bytes
         built.append(result)
+        del result
         progress(done / total, f"loading geometry: {of_megabytes(done, total)}")
     counts = np.array([(len(n), len(b)) for n, b in built], np.int64).reshape(-1, 2)
     table[:, :2] = np.cumsum(counts, 0) - counts
-    nodes = _joined([n for n, _ in built], NODE)
-    leaves = _joined([b for _, b in built], LEAF)
+    pieces = [n for n, _ in built], [b for _, b in built]
+    built.clear()
+    nodes, leaves = _joined(pieces[0], NODE), _joined(pieces[1], LEAF)
     return {
         "nodes": nodes,
         "leaves": leaves,
@@ -208,10 +211,11 @@ def in_order(function: Any, count: int, threads: int) -> Iterator[Any]:
     dropped on an error.
     """
     with ThreadPoolExecutor(max(1, threads)) as pool:
-        waiting = [pool.submit(function, i) for i in range(count)]
+        waiting = deque(pool.submit(function, i) for i in range(count))
         try:
-            for future in waiting:
-                yield future.result()
+            # A future that is done with is let go of: its result may be large.
+            while waiting:
+                yield waiting.popleft().result()
         finally:
             for future in waiting:
                 future.cancel()

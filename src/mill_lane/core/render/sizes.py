@@ -11,6 +11,8 @@ from mill_lane.core.render.layers import FLOAT, LAYERS
 from mill_lane.core.render.mip_chain import chain_values
 from mill_lane.core.scene.model import Image, Scene
 
+SIDE = 512  # of the map of a picture's brightness, at most
+
 STATISTICS_BYTES = 24  # per pixel, at most, while the noise is measured or a preview is made
 # Light 12, luminance and its square 8, samples 4, whether more are wanted 1.
 BEAUTY_BYTES = 25
@@ -90,3 +92,14 @@ def loading_order(scene: Scene) -> list[tuple[int, int]]:
 def image_bytes(image: Image) -> int:
     """Bytes held for an image with its mip chain."""
     return chain_values(image.width, image.height, image.channels) * (2 if image.bits > 8 else 1)
+
+
+def brightness_size(width: int, height: int) -> tuple[int, int]:
+    """Rows and columns of the map that tells how bright an emissive picture is where."""
+    return min(height, SIDE), min(width, SIDE)
+
+
+def brightness_bytes(width: int, height: int) -> int:
+    """What that map takes, float32."""
+    rows, columns = brightness_size(width, height)
+    return 4 * rows * columns

@@ -17,6 +17,7 @@ from mill_lane.core.render.sizes import (
     KEY_HEIGHT,
     KEY_WIDTH,
     STATISTICS_BYTES,
+    brightness_bytes,
     film_bytes,
     sky_bytes,
 )
@@ -176,6 +177,10 @@ def draw_up(
     elif analysis.environment != "none":
         small = sky_bytes(KEY_WIDTH, KEY_HEIGHT) if analysis.environment == "added" else 4096
         steps.append(Step("environment", "sky", small))
+    glowing = [t for t in analysis.textures if t.role == "emission" and t.memory_bytes > 0]
+    if glowing:
+        maps = sum(brightness_bytes(t.width, t.height) for t in glowing)
+        steps.append(Step("environment", "where emissive pictures are bright", maps))
     light_count = len(analysis.lights) + (analysis.environment != "none" or sky_width > 0)
     steps += [
         Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, light_count)
