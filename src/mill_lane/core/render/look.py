@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.small_pictures import flat_image, is_slow, small_image
+from mill_lane.core.image.smooth import smoothed
 from mill_lane.core.image.srgb import view
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.recipe import Recipe
@@ -28,8 +29,8 @@ SAMPLES = 64
 class Look:
     """A view of a scene.
 
-    picture : uint8 (H, W, 3), display values.  meshes : int32 (H, W), the mesh of the scene that a
-    pixel's first sample met, -1 for none.  samples : the mean of each pixel.
+    picture : uint8 (H, W, 3), display values, smoothed.  meshes : int32 (H, W), the mesh of the
+    scene that a pixel's first sample met, -1 for none.  samples : the mean of each pixel.
     """
 
     picture: NDArray[np.uint8]
@@ -91,7 +92,7 @@ def first_look(
         caustics=False,
         radiance_limit_direct=8.0,
         radiance_limit_indirect=1.0,
-        layers=("object",),
+        layers=("object", "albedo", "normal", "depth"),
     )
     if not slow:
         yield from _refined(loaded, recipe, camera, at, threads, part(progress, 0.6, 1.0))
@@ -153,7 +154,9 @@ def _refined(
 def _look(session: Session, scene: Scene, complete: bool) -> Look:
     film = session.film
     n = np.maximum(film.samples, 1)[..., None]
-    light = film.light / n
+    guides = (film[name].reshape(*n.shape[:2], -1) / n for name in ("albedo", "normal", "depth"))
+    albedo, normal, depth = guides
+    light = smoothed(film.light / n, albedo, normal, depth[..., 0], float(film.samples.mean()))
     number = film["object"].reshape(light.shape[:2]).astype(np.int64) - 1
     placed = np.array([m for _, m in scene.instances] or [-1], np.int32)
     meshes = np.where(number >= 0, placed[np.clip(number, 0, len(placed) - 1)], -1)
