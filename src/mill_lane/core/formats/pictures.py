@@ -20,9 +20,10 @@ from PIL import Image as Pillow
 
 from mill_lane.core.disk import check_disk
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats import basis
 
 LARGEST_SIDE = 16384
-ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
+ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp", basis.MIME: ".ktx2"}
 Pixels = NDArray[Any]
 
 
@@ -38,7 +39,8 @@ class Header:
 
 
 def read_header(data: bytes, name: str) -> Header:
-    """Size, channels and bits of a PNG or JPEG from its first bytes; no pixel is decoded.
+    """Size, channels and bits of a PNG, JPEG, WebP or Basis texture from its first bytes; no pixel
+    is decoded.
 
     Raises MillError for anything else, for a damaged header, and for a picture with a side above
     `LARGEST_SIDE`.
@@ -61,6 +63,8 @@ def read_header(data: bytes, name: str) -> Header:
             raise unreadable(name) from e
     elif data[:4] == b"RIFF" and data[8:12] == b"WEBP":
         header = _webp_header(data, name)
+    elif (found := basis.header_of(data)) is not None:
+        header = Header(basis.MIME, *found, 8)
     else:
         raise unreadable(name)
     if header.width > LARGEST_SIDE or header.height > LARGEST_SIDE:
@@ -123,12 +127,20 @@ def decode(data: bytes, mime: str, name: str = "picture") -> Pixels:
     MillError
         When the file is damaged.
     """
+    channels = 4
+    if mime == basis.MIME:
+        found = basis.header_of(data)
+        try:
+            data, mime = basis.as_png(data), "image/png"
+        except ValueError as e:
+            raise unreadable(name) from e
+        channels = found[2] if found else channels
     # OpenImageIO's Python binding reads files only, so the bytes go through one, which hardly ever
     # reaches the disk.
     with tempfile.NamedTemporaryFile(suffix=ENDINGS.get(mime, ".png")) as f:
         f.write(data)
         f.flush()
-        return read_pixels(Path(f.name), name)
+        return np.ascontiguousarray(read_pixels(Path(f.name), name)[..., :channels])
 
 
 def read_pixels(path: Path, name: str = "picture") -> Pixels:

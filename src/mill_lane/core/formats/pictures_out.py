@@ -43,8 +43,8 @@ def write_pictures(scene: Scene, folder: Path) -> dict[int, str]:
     for i, image in enumerate(scene.images):
         if image.missing:
             continue
-        # What other programs read: WebP is written as PNG, pixel for pixel.
-        mime = "image/png" if image.mime == "image/webp" else image.mime
+        # What other programs read: WebP and KTX2 are written as PNG, pixel for pixel.
+        mime = image.mime if image.mime in ("image/png", "image/jpeg") else "image/png"
         ending = ENDINGS.get(mime, ".png")
         tile = TILE.search(image.path)
         # Tiles of a set have a name that differs by their number alone.

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import OpenImageIO as oiio
 
+from mill_lane.core.formats import basis
 from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.pictures import (
     LARGEST_SIDE,
@@ -52,7 +53,9 @@ UNREAD = {
 
 def kept_image(blob: Blob, name: str) -> Image | None:
     """An image of a kind that is not decoded: drawn in grey, kept as it is; None for others."""
-    head = bytes(blob.read(0, min(blob.length, 12)))
+    head = bytes(blob.read(0, min(blob.length, 4096)))
+    if basis.header_of(head) is not None:
+        return None
     for start, (mime, _) in UNREAD.items():
         if head.startswith(start):
             return Image(name, mime, 1, 1, 3, 8, blob.length, blob.read, missing=True)

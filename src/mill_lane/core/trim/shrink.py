@@ -65,10 +65,13 @@ def shrink(
             pixels = decode(image.read(), image.mime, image.name)
             for _ in range(n):
                 pixels = halve(pixels, index in colours)
-            data = encode(pixels, image.mime, QUALITY)
+            # A Basis texture that was made smaller is a PNG.
+            mime = "image/png" if image.mime == "image/ktx2" else image.mime
+            data = encode(pixels, mime, QUALITY)
             height, width, channels = pixels.shape
             new = replace(
                 image,
+                mime=mime,
                 width=width,
                 height=height,
                 channels=channels,

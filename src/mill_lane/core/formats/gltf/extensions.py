@@ -12,6 +12,7 @@ UNDERSTOOD = {
     "EXT_mesh_gpu_instancing",
     "EXT_meshopt_compression",
     "EXT_texture_webp",
+    "KHR_texture_basisu",
     "KHR_draco_mesh_compression",
     "KHR_lights_punctual",
     "KHR_materials_anisotropy",
@@ -29,7 +30,7 @@ UNDERSTOOD = {
     "KHR_texture_transform",
 }
 # What is opened without: the loss is told where it is met.
-DONE_WITHOUT = {"KHR_texture_basisu", "KHR_materials_pbrSpecularGlossiness", "KHR_xmp_json_ld"}
+DONE_WITHOUT = {"KHR_materials_pbrSpecularGlossiness", "KHR_xmp_json_ld"}
 # What the picture goes without, by extension.
 LOSSES = {
     "KHR_materials_iridescence": "thin films show no colours of their own",
@@ -37,8 +38,6 @@ LOSSES = {
     "KHR_materials_diffuse_transmission": "leaves and paper let no light through",
     "KHR_materials_pbrSpecularGlossiness": "materials are drawn with their metallic-roughness part",
     "KHR_materials_volume_scatter": "light does not scatter inside bodies",
-    "KHR_texture_basisu": "its pictures are drawn grey unless there is a PNG or JPEG beside them; "
-    "export with PNG or JPEG textures to see them",
     "KHR_animation_pointer": "what it animates stands still",
     "KHR_node_visibility": "what it hides is drawn",
     "EXT_lights_image_based": "the sky picture is not taken along: choose one under “Sky picture”",

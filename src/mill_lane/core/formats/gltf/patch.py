@@ -38,7 +38,8 @@ from mill_lane.core.scene.defaults import without_defaults
 from mill_lane.core.scene.model import Node, Scene
 
 MODELLED = ("nodes", "meshes", "materials", "textures", "images", "cameras", "lights")
-WEBP = ("image/webp", "EXT_texture_webp")
+# Pictures that a texture names in an extension.
+NAMED_BY = {"image/webp": "EXT_texture_webp", "image/ktx2": "KHR_texture_basisu"}
 FRAME: Json = {
     "asset": {"version": "2.0", "generator": "Mill Lane"},
     "scene": 0,
@@ -162,23 +163,20 @@ class _Patch:
             if was is None or was.name != t.name:
                 entry["name"] = t.name
             source = self.at["images"][t.image]
-            webp = self.scene.images[t.image].mime == WEBP[0]
-            if (
-                was is None
-                or source != was.image
-                or webp != (WEBP[1] in entry.get("extensions", {}))
-            ):
+            own = NAMED_BY.get(self.scene.images[t.image].mime)
+            named = set(NAMED_BY.values()) & set(entry.get("extensions", {}))
+            if was is None or source != was.image or named != ({own} if own else set()):
                 entry.pop("source", None)
                 entry.pop("extensions", None)  # other kinds of the picture that it had
-                if webp:
-                    entry["extensions"] = {WEBP[1]: {"source": source}}
+                if own:
+                    entry["extensions"] = {own: {"source": source}}
                 else:
                     entry["source"] = source
             if was is None or (was.wrap_u, was.wrap_v) != (t.wrap_u, t.wrap_v):
-                own = samplers[entry["sampler"]] if "sampler" in entry else {}
+                set_up = samplers[entry["sampler"]] if "sampler" in entry else {}
                 usual = {"magFilter": 9729, "minFilter": 9987}
                 wraps = {"wrapS": entries.WRAPS[t.wrap_u], "wrapT": entries.WRAPS[t.wrap_v]}
-                sampler = (own or usual) | wraps
+                sampler = (set_up or usual) | wraps
                 if sampler not in samplers:
                     samplers.append(sampler)
                 entry["sampler"] = samplers.index(sampler)

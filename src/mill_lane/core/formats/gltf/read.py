@@ -189,7 +189,14 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
             # By the file that was looked for, which tells more than a name like image_0.
             out.append(missing_image(Path(unquote(str(entry["uri"]))).name, notes))
             continue
-        made = kept_image(blob, name) or image_of(blob, name)
+        kept = kept_image(blob, name)
+        if kept is not None and kept.mime == "image/ktx2":
+            text = (
+                f"“{name}” is KTX2 of a kind that is not read (no Basis): it is drawn grey. Export "
+                "with PNG or JPEG textures to see it."
+            )
+            notes.append(Note("texture_unread", "lost", text))
+        made = kept or image_of(blob, name)
         out.append(replace(made, path=path_in(entry)))
     return tuple(out)
 
