@@ -14,11 +14,11 @@ import numpy as np
 
 from bench.demo import folder, full_demo
 from bench.scenes import boulder, room
-from bench.trace import part
 from bench.weigh import scene_of
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.scene.model import Camera, Environment, Geometry, Material, Mesh, Node, Scene
+from mill_lane.core.scene.parts import part_of
 
 SKY = Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2))
 
@@ -55,7 +55,7 @@ def plain_scene(name: str, mesh: tuple[Any, Any], copies: int) -> Path:
         scene = Scene(
             name,
             tuple(nodes),
-            (Mesh(name, (part(g, 0),)),),
+            (Mesh(name, (part_of(g, 0),)),),
             (Material("grey", metallic=0.0),),
             cameras=(Camera("camera", 0.9),),
             environment=SKY,

@@ -10,7 +10,6 @@ single mesh without its lamp, which needs no instances.
 from __future__ import annotations
 
 import time
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -22,23 +21,11 @@ from mill_lane.core.render.load import load
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.shooting import Shooter, mesh_world
-from mill_lane.core.scene.model import Camera, Geometry, Material, Mesh, Node, Part, Scene
+from mill_lane.core.scene.model import Camera, Geometry, Material, Mesh, Node, Scene
+from mill_lane.core.scene.parts import part_of
 from mill_lane.demo import shapes
 
 ROUNDS = 9
-
-
-def part(g: Geometry, material: int) -> Part:
-    low, high = g.positions.min(0), g.positions.max(0)
-    return Part(
-        material,
-        len(g.positions),
-        len(g.triangles),
-        tuple(map(float, low)),
-        tuple(map(float, high)),
-        g.uvs is not None,
-        partial(lambda x: x, g),
-    )  # type: ignore[arg-type]
 
 
 def room_scene() -> tuple[Scene, Any, Any]:
@@ -62,7 +49,7 @@ def room_scene() -> tuple[Scene, Any, Any]:
     scene = Scene(
         "room",
         nodes=(Node("hall", mesh=0), Node("lamp", mesh=1), Node("camera", matrix=m, camera=0)),
-        meshes=(Mesh("hall", (part(hall, 0),)), Mesh("lamp", (part(lamp, 1),))),
+        meshes=(Mesh("hall", (part_of(hall, 0),)), Mesh("lamp", (part_of(lamp, 1),))),
         materials=(
             Material("grey", (0.65, 0.6, 0.55, 1), 0.0, 1.0, ior=1.0, double_sided=True),
             Material("lamp", (0, 0, 0, 1), 0.0, 1.0, emissive=(12.0, 12.0, 12.0)),
