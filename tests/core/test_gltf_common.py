@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import base64
 import contextlib
-import itertools
 import json
 import struct
 import tempfile
@@ -18,7 +17,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import alktx2
 import DracoPy
 import numpy as np
 from hypothesis import given, settings
@@ -29,9 +27,7 @@ from mill_lane.core.formats.gltf import read_scene, write_glb
 from mill_lane.core.formats.gltf.meshopt import decoded
 from mill_lane.core.formats.gltf.variants import variant_names, with_variant
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.formats.pictures import decode
 from mill_lane.core.scene.pose import world_matrices
-from mill_lane.core.trim.shrink import shrink
 from mill_lane.demo import shapes
 
 
@@ -380,48 +376,6 @@ class TestTheRest(Folder):
         self.assertIn("Export with PNG or JPEG", " ".join(n.text for n in scene.notes))
         write_glb(scene, self.folder / "again.glb")
         self.assertIn(data, (self.folder / "again.glb").read_bytes())
-
-    def textured(self, data: bytes) -> Path:
-        b = Builder()
-        b.json["images"] = [{"bufferView": b.view(data), "mimeType": "image/ktx2", "name": "crust"}]
-        b.json["textures"] = [{"extensions": {"KHR_texture_basisu": {"source": 0}}}]
-        b.json["materials"] = [{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}]
-        b.json["meshes"] = [{"primitives": [self.ball(b) | {"material": 0}]}]
-        b.json["extensionsUsed"] = b.json["extensionsRequired"] = ["KHR_texture_basisu"]
-        return b.save(self.folder / "ktx.glb")
-
-    def test_basis_textures(self) -> None:
-        """Encoded by the reference encoder, of both kinds, with and without alpha."""
-        picture = np.zeros((64, 32, 4), np.uint8)
-        picture[:32], picture[32:] = (200, 90, 30, 255), (20, 120, 220, 255)
-        for codec, alpha in itertools.product(("etc1s", "uastc"), (False, True)):
-            picture[:, :16, 3] = 90 if alpha else 255
-            data = alktx2.encode_raw_rgba_to_ktx2(
-                picture.tobytes(), 32, 64, has_alpha=alpha, codec=codec, quality=100
-            )
-            scene = open_scene(self.textured(data))
-            image = scene.images[0]
-            self.assertEqual((image.width, image.height, image.missing), (32, 64, False))
-            self.assertEqual(image.channels, 4 if alpha else 3, codec)
-            pixels = decode(image.read(), image.mime)
-            error = pixels.astype(float) - picture[..., : image.channels]
-            self.assertLess(np.abs(error).mean(), 3.0, codec)
-            # What was not touched goes out as it came, made smaller it is a PNG.
-            again = self.folder / "again.glb"
-            write_glb(scene, again)
-            self.assertIn(data, again.read_bytes())
-            self.assertEqual(open_scene(again).images[0].mime, "image/ktx2")
-            write_glb(shrink(scene, {0: 16})[0], again)
-            made = open_scene(again).images[0]
-            self.assertEqual((made.mime, made.height), ("image/png", 16))
-            self.assertEqual(made.channels, image.channels)
-            for cut in (30, 90, len(data) // 2):
-                try:
-                    for left in open_scene(self.textured(data[:cut])).images:
-                        if not left.missing:
-                            decode(left.read(), left.mime)
-                except MillError as e:
-                    self.assertTrue(e.hint)
 
     def test_kinds_that_are_not_read_are_known_by_their_bytes(self) -> None:
         for name, start, kind in (

@@ -117,9 +117,9 @@ class _Reader:
     """The three passes over one file, and the arrays in between."""
 
     def __init__(self, path: Path) -> None:
-        from mill_lane.core.formats.meshes import obj_scan
+        from mill_lane.core.formats.meshes import obj_finish, obj_scan
 
-        self.s = obj_scan
+        self.s, self.finish = obj_scan, obj_finish
         self.path = path
         self.per_group = np.zeros((16, obj_scan.GROUP), np.int64)
         self.comes_back = False
@@ -212,7 +212,7 @@ class _Reader:
             how = s.BY_NORMAL if by_normal[g] else s.SMOOTH if words.smooth else s.FLAT
             while True:
                 into = (heads, self.records, self.made, self.triangles, self.concave, named)
-                begin = int(s.faces(buf, begin, at, groups, g, how, t, self.positions, *into))
+                begin = int(s.faces(buf, begin, at, groups, g, how, t, self.positions, into))
                 if at[s.STATUS] != s.FULL:
                     return begin
                 at[s.STATUS] = s.FINE
@@ -273,7 +273,7 @@ class _Reader:
         normals = self._all_normals(full, ends, vertices, shaded)
         uvs = np.empty((n if len(self.places) else 0, 2), np.float32)
         if len(self.places):
-            s.lay(self.places, laid, uvs)
+            self.finish.lay(self.places, laid, uvs)
         out = {}
         for g, end in zip(full, ends, strict=True):
             v = slice(begin[g], end)
@@ -291,7 +291,7 @@ class _Reader:
 
     def _picked(self, table: F32, rows: NDArray[np.int32]) -> F32:
         """Rows of a table; the table itself where they stand in it in that order."""
-        return table[: len(rows)] if self.s.counts_up(rows) else table[rows]
+        return table[: len(rows)] if self.finish.counts_up(rows) else table[rows]
 
     def _all_normals(
         self,
@@ -312,7 +312,7 @@ class _Reader:
                 if groups[g, s.WITH_VN] == groups[g, s.CORNERS]:
                     normals[v] = self.normals[shaded[v]]
                 elif self.smooth[int(g)]:
-                    s.share_normals(vertices[v], normals[v], first)
+                    self.finish.share_normals(vertices[v], normals[v], first)
         self.normals = self.normals[:0].copy()
-        s.to_unit(normals)
+        self.finish.to_unit(normals)
         return normals

@@ -27,8 +27,8 @@ SPACE, TAB, LF, CR, MINUS, PLUS, DOT, SLASH, HASH, ZERO = (
     ord(c) for c in (" ", "\t", "\n", "\r", "-", "+", ".", "/", "#", "0")
 )
 LOWER_V, LOWER_F, LOWER_T, LOWER_N, LOWER_E, LOWER_I = (ord(c) for c in "vftnei")
-EXACT = 23  # powers of ten below this one are doubles
-POWERS = np.array([10.0**k for k in range(EXACT)])
+LARGEST = 300  # power of ten; all beyond is as good as 0 or infinite
+POWERS = np.array([10.0**k for k in range(-LARGEST, LARGEST + 1)])
 OTHERS = np.zeros(256, np.bool_)
 OTHERS[[ord(c) for c in "ogslpumc"]] = True
 
@@ -66,11 +66,8 @@ def kind_of(buf: Any, i: int) -> tuple[int, int]:
     if buf[i] == LOWER_V and i + 1 < n:
         if blank(buf[i + 1]):
             return IS_V, i + 2
-        if i + 2 < n and blank(buf[i + 2]):
-            if buf[i + 1] == LOWER_T:
-                return IS_VT, i + 3
-            if buf[i + 1] == LOWER_N:
-                return IS_VN, i + 3
+        if i + 2 < n and blank(buf[i + 2]) and buf[i + 1] in (LOWER_T, LOWER_N):
+            return (IS_VT if buf[i + 1] == LOWER_T else IS_VN), i + 3
         return SKIP, i
     if buf[i] == LOWER_F:
         return (IS_F, i + 2) if i + 1 < n and blank(buf[i + 1]) else (SKIP, i)
@@ -95,7 +92,7 @@ def past_word(buf: Any, i: int) -> int:
 
 @compiled
 def number(buf: Any, i: int, end: int) -> tuple[float, bool]:
-    """The number that a word is, and whether it is one; rounded twice beyond 19 digits."""
+    """The number that a word is, and whether it is one; to 17 digits."""
     negative = buf[i] == MINUS
     if negative or buf[i] == PLUS:
         i += 1
@@ -121,27 +118,11 @@ def number(buf: Any, i: int, end: int) -> tuple[float, bool]:
     if i < end:
         if (buf[i] | 32) != LOWER_E:
             return 0.0, False
-        i += 1
-        down = i < end and buf[i] == MINUS
-        if down or (i < end and buf[i] == PLUS):
-            i += 1
-        if i >= end:
+        exponent, i, good = whole_number(buf, i + 1, end)
+        if not good or i < end:
             return 0.0, False
-        exponent = 0
-        while i < end:
-            c = buf[i]
-            if not ZERO <= c < ZERO + 10:
-                return 0.0, False
-            exponent = min(exponent * 10 + (c - ZERO), 9999)
-            i += 1
-        power += -exponent if down else exponent
-    value = float(digits)
-    if -EXACT < power < 0:
-        value /= POWERS[-power]
-    elif power < 0:
-        value = value / 10.0 ** min(-power, 308) if power > -330 else 0.0
-    elif power > 0:
-        value *= 10.0 ** min(power, 400)
+        power += exponent
+    value = digits * POWERS[max(-LARGEST, min(power, LARGEST)) + LARGEST]
     return (-value if negative else value), True
 
 
@@ -184,8 +165,7 @@ def count(buf: Any, i: int, at: Any, per_group: Any, group: int) -> int:
         if kind == OTHER:
             return w
         if kind in (IS_V, IS_F):
-            words, w = 0, next_word(buf, w)
-            with_vt, with_vn = 0, 0
+            words, with_vt, with_vn, w = 0, 0, 0, next_word(buf, w)
             while w >= 0:
                 end = past_word(buf, w)
                 words += 1
@@ -208,10 +188,8 @@ def count(buf: Any, i: int, at: Any, per_group: Any, group: int) -> int:
                 per_group[group, TRIANGLES] += max(words - 2, 0)
                 per_group[group, WITH_VT] += with_vt
                 per_group[group, WITH_VN] += with_vn
-        elif kind == IS_VT:
-            at[VT] += 1
-        elif kind == IS_VN:
-            at[VN] += 1
+        elif kind in (IS_VT, IS_VN):
+            at[kind - IS_V] += 1  # VT or VN
         i = past_line(buf, i)
     return n
 
@@ -270,9 +248,7 @@ def numbers(
 
 @compiled
 def resolved(named: int, before: int, most: int) -> int:
-    """From 1 on counted from the start of the file, below 0 back from its line; -1 for none, and
-    less for what is not there.
-    """
+    """The row that is named, -1 for none, -2 for one that is not there; below 0 counts back."""
     if named == 0:
         return NONE
     index = named - 1 if named > 0 else before + named
@@ -299,30 +275,26 @@ def bucket(v: int, vt: int, third: int, group: int, size: int) -> Any:
 
 
 @compiled
+def across(positions: Any, a: int, b: int, c: int) -> tuple[float, float, float]:
+    """The cross product of the edges from a vertex to two others."""
+    x, y, z = np.float64(positions[a, 0]), np.float64(positions[a, 1]), np.float64(positions[a, 2])
+    bx, by, bz = positions[b, 0] - x, positions[b, 1] - y, positions[b, 2] - z
+    cx, cy, cz = positions[c, 0] - x, positions[c, 1] - y, positions[c, 2] - z
+    return by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx
+
+
+@compiled
 def turned(positions: Any, corners: Any, n: int, normal: Any) -> bool:
     """The sum of a polygon's triangles as a fan, (3,), into `normal`; whether it is concave."""
-    a, b, c = np.empty(3), np.empty(3), np.empty(3)
     normal[:] = 0.0
     for k in range(1, n - 1):
-        for x in range(3):
-            o = float(positions[corners[0], x])
-            a[x] = positions[corners[k], x] - o
-            b[x] = positions[corners[k + 1], x] - o
-        normal[0] += a[1] * b[2] - a[2] * b[1]
-        normal[1] += a[2] * b[0] - a[0] * b[2]
-        normal[2] += a[0] * b[1] - a[1] * b[0]
-    if n <= 3:
-        return False
+        x, y, z = across(positions, corners[0], corners[k], corners[k + 1])
+        normal[0], normal[1], normal[2] = normal[0] + x, normal[1] + y, normal[2] + z
     low, high = 0.0, 0.0
-    for k in range(n):
+    for k in range(n if n > 3 else 0):
         before, after = corners[k - 1 if k else n - 1], corners[k + 1 if k + 1 < n else 0]
-        for x in range(3):
-            here = float(positions[corners[k], x])
-            a[x] = here - positions[before, x]
-            b[x] = positions[after, x] - here
-        c[0], c[1] = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2]
-        c[2] = a[0] * b[1] - a[1] * b[0]
-        along = c[0] * normal[0] + c[1] * normal[1] + c[2] * normal[2]
+        x, y, z = across(positions, before, corners[k], after)
+        along = x * normal[0] + y * normal[1] + z * normal[2]
         low, high = min(low, along), max(high, abs(along))
     return low < -CONCAVE * high
 
@@ -337,32 +309,25 @@ def faces(
     how: int,
     totals: Any,
     positions: Any,
-    heads: Any,
-    records: tuple[Any, Any, Any, Any, Any],
-    made: Any,
-    triangles: Any,
-    concave: Any,
-    corners: Any,
+    into: tuple[Any, ...],
 ) -> int:
     """Pass 3: corners that are alike become one vertex, polygons become triangles.
 
-    `records` are arrays of int32, (R,): the vertex of each vertex made, its place (or (0,)), its
-    normal, the next one in its bucket, and its group (or (0,), where no group comes back).  `made`
-    is float32 (R, 3) or (0, 3), normals of groups without any; `concave` int64 (…, 2), first
+    `into` are the heads of the buckets, the records, and arrays that are written: made, triangles,
+    concave and corners.  Records are int32 (R,): the vertex of each vertex made, its place (or
+    (0,)), its normal, the next one in its bucket, its group (or (0,), where no group comes back).
+    `made` is float32 (R, 3) or (0, 3), normals of groups without any; `concave` int64 (…, 2), first
     triangle and corners of polygons that no fan fills.
     """
     n, normal = len(buf), np.empty(3)
+    heads, records, made, triangles, concave, corners = into
     of_v, of_vt, of_vn, follows, owner = records
     while i < n:
         kind, w = kind_of(buf, i)
         if kind == OTHER:
             return w
-        if kind == IS_V:
-            at[V] += 1
-        elif kind == IS_VT:
-            at[VT] += 1
-        elif kind == IS_VN:
-            at[VN] += 1
+        if IS_V <= kind <= IS_VN:
+            at[kind - IS_V] += 1  # V, VT or VN
         elif kind == IS_F:
             if at[RECORDS] + totals[MOST_CORNERS] > len(of_v):
                 at[STATUS] = FULL
@@ -431,53 +396,3 @@ def faces(
                 per_group[group, TRIANGLE_AT] = first + size - 2
         i = past_line(buf, i)
     return n
-
-
-@compiled
-def counts_up(rows: Any) -> bool:
-    """Whether rows are 0, 1, 2, …"""
-    r = 0
-    while r < len(rows) and rows[r] == r:
-        r += 1
-    return r == len(rows)
-
-
-@compiled
-def share_normals(vertices: Any, made: Any, first: Any) -> None:
-    """Sum the normals of all that stand at one vertex; `first` is -1 for every vertex, before and
-    after.
-    """
-    for r in range(len(vertices)):
-        v = vertices[r]
-        if first[v] < 0:
-            first[v] = r
-        else:
-            for x in range(3):
-                made[first[v], x] += made[r, x]
-    for r in range(len(vertices)):
-        made[r] = made[first[vertices[r]]]
-    for r in range(len(vertices)):
-        first[vertices[r]] = -1
-
-
-@compiled
-def to_unit(rows: Any) -> None:
-    """Make rows of length 1; (0, 1, 0) of those without any."""
-    for r in range(len(rows)):
-        x, y, z = float(rows[r, 0]), float(rows[r, 1]), float(rows[r, 2])
-        length = np.sqrt(x * x + y * y + z * z)
-        if length > 1e-30 and length < np.inf:
-            rows[r, 0], rows[r, 1], rows[r, 2] = x / length, y / length, z / length
-        else:
-            rows[r, 0], rows[r, 1], rows[r, 2] = 0.0, 1.0, 0.0
-
-
-@compiled
-def lay(places: Any, named: Any, out: Any) -> None:
-    """Places on the texture with V turned to run down; 0 where there is none, or no number."""
-    for r in range(len(named)):
-        u, v = 0.0, 1.0
-        if named[r] >= 0:
-            u, v = places[named[r], 0], 1.0 - places[named[r], 1]
-        out[r, 0] = u if np.isfinite(u) else 0.0
-        out[r, 1] = v if np.isfinite(v) else 0.0
