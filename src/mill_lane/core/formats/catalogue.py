@@ -44,8 +44,6 @@ class Format:
         Endings of files that `read` reads.
     read : callable or None
         From a path and a progress callback to a scene, before a camera or a light is added.
-    read_chosen : callable or None
-        The same with variants chosen and payloads left out; None where a format has none.
     writes : mapping
         What writes files of an ending; it returns notes on what the format cannot hold.
     unitless : bool
@@ -54,16 +52,18 @@ class Format:
         Whether a file is a ZIP whose first file is the scene.
     download : Download or None
         How it is offered on the page, beside GLB.
+    read_chosen : callable or None
+        Reads with variants chosen and payloads left out; None where a format has none.
     """
 
     name: str
     reads: tuple[str, ...] = ()
     read: Read | None = None
-    read_chosen: ReadChosen | None = None
     writes: tuple[tuple[str, Write], ...] = ()
     unitless: bool = False
     packed: bool = False
     download: Download | None = None
+    read_chosen: ReadChosen | None = None
 
 
 def _quietly(read: Callable[[Path], Scene]) -> Read:
@@ -82,14 +82,13 @@ FORMATS = Registry(
         "gltf",
         (".glb", ".gltf"),
         _quietly(read_scene),
-        lambda path, progress, choices: chosen(read_scene(path), choices),
         ((".glb", _write_glb),),
+        read_chosen=lambda path, progress, choices: chosen(read_scene(path), choices),
     ),
     Format(
         "obj",
         (".obj",),
         read_obj,
-        None,
         ((".obj", write_obj), (".zip", write_packed_obj)),
         unitless=True,
         download=Download("OBJ", ".zip", "application/zip"),
@@ -100,16 +99,16 @@ FORMATS = Registry(
         "usd",
         (".usd", ".usda", ".usdc"),
         read_usd,
-        read_usd,
         ((".usda", write_usd), (".usdc", write_usd)),
+        read_chosen=read_usd,
     ),
     Format(
         "usdz",
         (".usdz",),
         read_usd,
-        read_usd,
         ((".usdz", write_usdz),),
         packed=True,
+        read_chosen=read_usd,
         download=Download("USD", ".usdz", "model/vnd.usdz+zip"),
     ),
 )

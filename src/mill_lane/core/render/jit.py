@@ -8,15 +8,14 @@ anew.
 from __future__ import annotations
 
 import hashlib
-import os
 import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numba
-import platformdirs
 
+from mill_lane.core.compiled import cache_base
 from mill_lane.core.render import plain, vectors
 
 Function = Callable[..., Any]
@@ -51,8 +50,7 @@ def cache_folder() -> Path:
     digest = hashlib.sha256(f"{numba.__version__} {VECTORS}".encode())
     for source in kernel_sources():
         digest.update(source.read_bytes())
-    base = os.environ.get("MILL_LANE_CACHE") or platformdirs.user_cache_path("mill-lane")
-    return Path(base) / f"kernels-{digest.hexdigest()[:16]}"
+    return cache_base() / f"kernels-{digest.hexdigest()[:16]}"
 
 
 numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]

@@ -16,9 +16,9 @@ import numpy as np
 @cache
 def kernels() -> tuple[Callable[..., Any], Callable[..., Any], Callable[..., Any]]:
     """The three walks over a stream, compiled when the first compressed file is opened."""
-    import numba
+    from mill_lane.core.compiled import compiler_of
 
-    compiled = numba.njit(cache=True, nogil=True)
+    compiled = compiler_of(__file__)
     variable = compiled(_variable)
     push = compiled(_push)
 

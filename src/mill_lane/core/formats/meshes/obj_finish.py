@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-import numba
 import numpy as np
 
-compiled = numba.njit(cache=True, nogil=True)
+from mill_lane.core.compiled import compiler_of
+
+compiled = compiler_of(__file__)
 
 
 @compiled

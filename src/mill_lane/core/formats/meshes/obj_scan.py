@@ -9,8 +9,9 @@ from __future__ import annotations
 
 from typing import Any
 
-import numba
 import numpy as np
+
+from mill_lane.core.compiled import compiler_of
 
 # Of `at`: rows of each kind and faces met so far, then what pass 1 alone finds.
 V, VT, VN, FACES, LARGE, COLOURED, MOST_CORNERS, RECORDS, STATUS, STATE = range(10)
@@ -32,7 +33,7 @@ POWERS = np.array([10.0**k for k in range(-LARGEST, LARGEST + 1)])
 OTHERS = np.zeros(256, np.bool_)
 OTHERS[[ord(c) for c in "ogslpumc"]] = True
 
-compiled = numba.njit(cache=True, nogil=True)
+compiled = compiler_of(__file__)
 
 
 @compiled
