@@ -22,6 +22,9 @@ from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.models import Render, Task
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.security import LONGEST_BODY
+from mill_lane.work import queue
+from mill_lane.work.kinds.base import Nothing
+from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.limited import limited
 from mill_lane.work.signs import Sign
 from mill_lane.work.supervisor import Watch
@@ -134,6 +137,21 @@ class TestHealth(WebCase):
                 self.assertIn(word, " ".join(answer.json()["troubles"]))
                 page = client.get("/", headers={"accept": "text/html"}).text
                 self.assertIn(word, page)
+
+    def test_what_waits_for_another_lane_is_no_trouble(self) -> None:
+        """Weighing waits while a first look is drawn: the first lane is idle for a while."""
+        watch = Watch(True, 12, 1, 0.1, False, Sign("idle"), doing_seconds=500.0)
+        client = self.serve_with(watch)
+        with self.home.sessions() as db:
+            queue.put(db, PREPARE, Nothing())
+            db.commit()
+        answer = client.get("/healthz")
+        self.assertEqual(answer.status_code, 503)
+        self.assertIn("1 tasks wait", " ".join(answer.json()["troubles"]))
+        with self.home.sessions() as db:
+            queue.put(db, PREPARE, Nothing()).state = "running"
+            db.commit()
+        self.assertEqual(client.get("/healthz").status_code, 200)
 
     def test_a_database_that_is_locked(self) -> None:
         import sqlite3

@@ -73,7 +73,9 @@ def health(request: Request) -> JSONResponse:
         parts["queue"] = None
         found.append(f"The database cannot be read: {getattr(e, 'orig', e)}.")
     queue = parts["queue"]
-    if queue and queue["waiting"] and settings.watch is not None:
+    # What waits for a task of another lane is begun after it.
+    waits = queue and queue["waiting"] and not queue["running"]
+    if waits and settings.watch is not None:
         watch = settings.watch()
         if watch.sign.doing == "idle" and watch.doing_seconds > UNTOUCHED:
             found.append(f"{queue['waiting']} tasks wait, and none is begun.")
