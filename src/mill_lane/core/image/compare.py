@@ -68,8 +68,8 @@ def psnr(a: NDArray[Any], b: NDArray[Any], peak: float = 1.0) -> float:
     if np.array_equal(a, b):
         return float("inf")
     x, y = np.asarray(a, float), np.asarray(b, float)
-    found: float = metrics.peak_signal_noise_ratio(x, y, data_range=peak)  # type: ignore[no-untyped-call]
-    return float(found)
+    ratio: Any = metrics.peak_signal_noise_ratio
+    return float(ratio(x, y, data_range=peak))
 
 
 def ssim(a: NDArray[Any], b: NDArray[Any], peak: float = 1.0) -> float:

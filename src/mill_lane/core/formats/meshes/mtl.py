@@ -16,7 +16,7 @@ from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
-from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse
+from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
 
 PLAIN = Material(base_color=(0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
 # How many numbers an option of a texture line takes.
@@ -202,9 +202,9 @@ class Library:
             return None
         key = (name, "on" in numbers.get("-clamp", []))
         if key not in self._uses:
-            wrap = "clamp" if key[1] else "repeat"
+            wrap: Wrap = "clamp" if key[1] else "repeat"
             self._uses[key] = len(self.textures)
-            texture = Texture(Path(name).stem, len(self.images), wrap, wrap)  # type: ignore[arg-type]
+            texture = Texture(Path(name).stem, len(self.images), wrap, wrap)
             self.textures.append(texture)
             self.images.append(self._image(name))
         scale = [float(x) for x in numbers.get("-s", [])[:2]] or [1.0, 1.0]

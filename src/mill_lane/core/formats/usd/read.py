@@ -236,12 +236,16 @@ class _Reader:
             turned[i], sized[i] = decomposed(w)
             if i and turned[i] @ turned[i - 1] < 0:
                 turned[i] = -turned[i]
-        kinds = (("translation", moved), ("rotation", turned), ("scale", sized))
+        channels = (
+            Channel("translation", "LINEAR", times, moved),
+            Channel("rotation", "LINEAR", times, turned),
+            Channel("scale", "LINEAR", times, sized),
+        )
         return {
             "translation": tuple(moved[0]),
             "rotation": tuple(turned[0]),
             "scale": tuple(sized[0]),
-            "channels": tuple(Channel(p, "LINEAR", times, v) for p, v in kinds),  # type: ignore[arg-type]
+            "channels": channels,
         }
 
     # --- things -----------------------------------------------------------------------------------
