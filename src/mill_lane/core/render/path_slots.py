@@ -22,8 +22,7 @@ COMPONENTS = (
 # for indirect.
 NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
 
-# --- Path -----------------------------------------------------------------------------------------
-# ---------------
+# --- Path ---
 (
     # The ray, and what was found along it.
     Q_OX,

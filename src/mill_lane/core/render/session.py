@@ -94,8 +94,7 @@ class Session:
         self._pool = ThreadPoolExecutor(self.threads)
         self._workers = [_Hands(self.world) for _ in range(self.threads)]
 
-    # --- going on ---------------------------------------------------------------------------------
-    # ----------------
+    # --- going on ---
     def step(self, seconds: float) -> None:
         """Render for about `seconds`; less when the render ends."""
         end = self.seconds + seconds
@@ -246,8 +245,7 @@ class Session:
         """End it by hand, with what there is."""
         self.done = self.done or "hand"
 
-    # --- looking ----------------------------------------------------------------------------------
-    # ----------------
+    # --- looking ---
     @property
     def index(self) -> int:
         """Samples that every pixel that wants them has."""
@@ -306,8 +304,7 @@ class Session:
             self.world, self.loaded, self.work, self.seconds * self.threads, self.film, self.recipe
         )
 
-    # --- keeping ----------------------------------------------------------------------------------
-    # ----------------
+    # --- keeping ---
     def save(self, path: Path) -> None:
         """Write the state so that the render can go on from it, bit for bit."""
         planes: dict[str, Any] = {

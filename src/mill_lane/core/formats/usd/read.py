@@ -18,6 +18,7 @@ from mill_lane.core.formats.meshes.soup import damaged
 from mill_lane.core.formats.udim import expanded
 from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
+from mill_lane.core.formats.usd.cameras import as_camera
 from mill_lane.core.formats.usd.choosing import choose
 from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
@@ -85,12 +86,10 @@ class _Reader:
 
         stage = self.stage
         self.materials = Materials(self.path.parent, self.notes)
-        self.numbers: dict[
-            tuple[str, str], int
-        ] = {}  # meshes by place in the stage and bound materials
-        self.cages: list[
-            tuple[int, int]
-        ] = []  # of subdivision surfaces: corners of all faces, triangles
+        # Meshes by place in the stage and bound materials.
+        self.numbers: dict[tuple[str, str], int] = {}
+        # Of subdivision surfaces: corners of all faces, triangles.
+        self.cages: list[tuple[int, int]] = []
         start, end = stage.GetStartTimeCode(), stage.GetEndTimeCode()
         moving = (
             stage.HasAuthoredTimeCodeRange() and np.isfinite([start, end]).all() and end >= start
@@ -181,8 +180,8 @@ class _Reader:
         )
         return without_unused(expanded(read))
 
-    # --- places -----------------------------------------------------------------------------------
-    # ------------------
+    # --- places ---
+
     def _at(self, prim: Any, time: float) -> NDArray[np.float64]:
         """Object to world at a time, in metres with Y up, for columns; the library's matrices are
         for rows.
@@ -248,8 +247,8 @@ class _Reader:
             "channels": channels,
         }
 
-    # --- things -----------------------------------------------------------------------------------
-    # ------------------
+    # --- things ---
+
     def _mesh(self, prim: Any) -> int:
         """The number of a prim's mesh, shared by all instances of one prototype; -1 where it has no
         triangle.
@@ -345,28 +344,8 @@ class _Reader:
                     self._place(f"{prim.GetName()} {i} {name}", mesh, [at @ local], at=where)
 
     def _camera(self, prim: Any) -> None:
-        from pxr import UsdGeom
-
-        camera = UsdGeom.Camera(prim)
-        length = float(camera.GetFocalLengthAttr().Get(self.first) or 50.0)
-        height = float(camera.GetVerticalApertureAttr().Get(self.first) or 15.2908)
-        width = float(camera.GetHorizontalApertureAttr().Get(self.first) or 20.955)
-        yfov = 2 * float(np.arctan(height / (2 * length)))
-        # Apertures of an orthographic camera are tenths of the stage's unit (UsdGeomCamera).
-        flat = camera.GetProjectionAttr().Get(self.first) == "orthographic"
         unit = float(np.linalg.norm(self.base[:3, 0]))
-        self.cameras.append(
-            Camera(
-                prim.GetName(),
-                min(max(yfov, 1e-3), 3.1),
-                width / height if height > 0 else None,
-                half_height=max(height / 20 * unit, 1e-6) if flat else None,
-                f_stop=max(float(camera.GetFStopAttr().Get(self.first) or 0.0), 0.0),
-                focus_distance=max(
-                    float(camera.GetFocusDistanceAttr().Get(self.first) or 0.0) * unit, 0.0
-                ),
-            )
-        )
+        self.cameras.append(as_camera(prim, self.first, unit))
         self._place(
             prim.GetName(),
             -1,

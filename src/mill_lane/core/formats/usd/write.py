@@ -163,8 +163,7 @@ class _Writer:
             any(self.scene.materials[p.material].double_sided for p in parts if p.material >= 0)
         )
 
-    # --- materials --------------------------------------------------------------------------------
-    # ------------------
+    # --- materials ---
     def _material(self, index: int, m: Material) -> Any:
         from pxr import Sdf, UsdShade
 
@@ -297,8 +296,7 @@ class _Writer:
         mover.CreateInput("in", kinds.Float2).ConnectToSource(source.ConnectableAPI(), "result")
         return mover
 
-    # --- cameras and lights
-    # -----------------------------------------------------------------------------------------
+    # --- cameras and lights ---
     def _camera(self, path: str, index: int) -> Any:
         from pxr import UsdGeom
 
