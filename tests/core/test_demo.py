@@ -21,10 +21,10 @@ from mill_lane.core.render.shooting import Shooter
 from mill_lane.core.render.slots import P_MATERIAL
 from mill_lane.core.scene.model import Image
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.trim import TRIMS, foresee
+from mill_lane.core.trim.model import parameters_of
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.core.weigh.measure import weigh
-from mill_lane.core.weigh.rules import RULES
-from mill_lane.core.weigh.rules.sizes import shrunk
 from mill_lane.demo.bakery import FULL, bakery
 from mill_lane.demo.make import make_demo
 from mill_lane.demo.textures import pictures
@@ -61,15 +61,11 @@ class TestDemo(unittest.TestCase):
         ratio = ledger.total / DEMO_CARD.free_bytes
         self.assertTrue(1.3 <= ratio <= 1.6, ratio)
         self.assertIn("loading textures", judge(ledger, DEMO_CARD.free_bytes).sentence())
-        sizes = {
-            x.row.index: shrunk(x.row, x.limit)[1]
-            for x in RULES["distance"].limits(analysis, FINAL.height)
-        }
-        self.assertTrue(
-            judge(
-                draw_up(analysis, FINAL, DEMO_CARD, texture_sizes=sizes), DEMO_CARD.free_bytes
-            ).fits
-        )
+        sized = TRIMS["texture_size"]
+        by_distance = parameters_of(sized, {"rule": "distance", "height": FINAL.height})
+        found = sized.propose(lambda: bakery(images, FULL), analysis, by_distance)
+        trimmed = foresee(analysis, [p.choice for p in found])
+        self.assertTrue(judge(draw_up(trimmed, FINAL, DEMO_CARD), DEMO_CARD.free_bytes).fits)
         self.assertEqual(len(analysis.lights), 26)
         moulding = next(m for m in analysis.meshes if m.name == "moulding")
         self.assertGreaterEqual(moulding.triangles, 500_000)

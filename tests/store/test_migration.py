@@ -127,8 +127,8 @@ class TestMigration(OldHome):
             self.assertGreater(sum(m.duplicate_of is not None for m in analysis.meshes), 0)
             (entry,) = trims.staged(db, second)
             self.assertEqual((entry.target, entry.parameters), ("image:3", {"limit": 16}))
-            after = trims.image_bytes_after(lookup.analysis_of(db, second), [entry])
-            self.assertLess(after[3], analysis.textures[3].memory_bytes)
+            after = trims.foreseen(lookup.analysis_of(db, second), [entry])
+            self.assertLess(after.textures[3].memory_bytes, analysis.textures[3].memory_bytes)
             self.assertEqual(len(list(db.scalars(select(TrimEntry)))), 2)
             plate = versions.versions_of(db, lookup.find_job(db, 2))[-1]
             self.assertEqual(Change.model_validate(plate.changes[0]).to, ["mm", "z"])

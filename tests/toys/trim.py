@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from pydantic import BaseModel
 
-from mill_lane.core.progress import Progress
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.edit import remove_instances
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
@@ -19,15 +19,24 @@ class Parameters(BaseModel):
     most: int = 100
 
 
+class Nothing(BaseModel):
+    """Nothing to be chosen."""
+
+
 class TakeOut(Trim):
     """Take heavy things out."""
 
     name = "take_out"
     title = "Take out"
     parameters_type = Parameters
+    choice_type = Nothing
 
     def propose(
-        self, scene: OpenScene, analysis: Analysis, parameters: BaseModel
+        self,
+        scene: OpenScene,
+        analysis: Analysis,
+        parameters: BaseModel,
+        progress: Progress = silent,
     ) -> list[Proposal]:
         """Find the heavy ones."""
         assert isinstance(parameters, Parameters)

@@ -13,8 +13,8 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
-from mill_lane.core.weigh.rules import RULES, usual_rule
 from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
+from mill_lane.jobs.proposals import propose_all
 from mill_lane.store.models import Job, Render, SceneVersion, TrimEntry
 
 SAME_WORK = "texture_size"  # the trim after which a render takes as long as before
@@ -81,7 +81,7 @@ def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
         estimate=estimate_for(db, job, version, final, final.width * final.height),
         trials=_measured_trials(db, job),
         staged=db.scalar(staged) or 0,
-        proposals=len(RULES[usual_rule(analysis)].limits(analysis, final.height)),
+        proposals=sum(not p.left_alone for x in propose_all(db, job, {}) for p in x.found),
         newest_frame=db.scalars(frame).first(),
     )
 

@@ -3,61 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
-from mill_lane.core.errors import MillError, NotFoundError
-from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.trim import TRIMS
-from mill_lane.core.trim.model import Choice, Proposal, Target, Trim, parameters_of
+from mill_lane.core.errors import MillError
+from mill_lane.core.trim import TRIMS, foresee
+from mill_lane.core.trim.ladder import Ladder, held
+from mill_lane.core.trim.model import Choice, Proposal, Target
 from mill_lane.core.weigh.analysis import Analysis
-from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
-from mill_lane.store.home import Home
+from mill_lane.jobs.lookup import find_version
+from mill_lane.jobs.proposals import find_trim
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry, now
 from mill_lane.work import queue
 from mill_lane.work.kinds.trim import TRIM, Payload
-
-
-@dataclass(frozen=True)
-class Proposals:
-    """What one trim proposes, with what it was asked."""
-
-    trim: Trim
-    parameters: Any
-    found: list[Proposal]
-
-
-def propose(
-    db: Session, home: Home, job: Job, trim: str, values: Mapping[str, Any] | None = None
-) -> Proposals:
-    """Ask a trim what it could do with the version in use.
-
-    Parameters
-    ----------
-    db : Session
-    home : Home
-    job : Job
-    trim : str
-        Its name.
-    values : mapping, optional
-        Parameters of the trim; the height of the final picture is filled in where it has one.
-    """
-    if trim not in TRIMS:
-        raise NotFoundError(f"trim called “{trim}”")
-    found = TRIMS[trim]
-    version = find_version(db, job)
-    analysis = analysis_of(db, version)
-    given = dict(values or {})
-    if "height" in found.parameters_type.model_fields:
-        given.setdefault("height", recipe_of(db, job, "final").height)
-    parameters = parameters_of(found, given)
-    path = home.files.path(version.file_hash)
-    proposals = found.propose(lambda: open_scene(path), analysis, parameters)
-    return Proposals(found, parameters, proposals)
 
 
 def staged(db: Session, version: SceneVersion) -> list[TrimEntry]:
@@ -66,9 +27,19 @@ def staged(db: Session, version: SceneVersion) -> list[TrimEntry]:
     return list(db.scalars(query))
 
 
+def entry_of(db: Session, version: SceneVersion, trim: str, target: str) -> TrimEntry | None:
+    """The entry of the list for a target of a trim."""
+    return next((e for e in staged(db, version) if (e.trim, e.target) == (trim, target)), None)
+
+
 def stage(db: Session, version: SceneVersion, proposals: Collection[Proposal]) -> None:
-    """Put proposals on the trim list; what is there for the same target is replaced."""
+    """Put proposals on the trim list; what is there for the same target is replaced.
+
+    What is to be left alone is not put on it.
+    """
     for p in proposals:
+        if p.left_alone:
+            continue
         values = {"parameters": p.parameters, "proposal": p.model_dump(mode="json")}
         row = insert(TrimEntry).values(
             version_id=version.id,
@@ -80,6 +51,21 @@ def stage(db: Session, version: SceneVersion, proposals: Collection[Proposal]) -
         )
         keys = ["version_id", "trim", "target"]
         db.execute(row.on_conflict_do_update(index_elements=keys, set_=values))
+
+
+def restage(db: Session, entry: TrimEntry, values: Mapping[str, Any]) -> None:
+    """Change the parameters of an entry of the trim list.
+
+    Raises
+    ------
+    MillError
+        Where they are wrong; the entry stays as it was.
+    """
+    choice = choice_of(entry)
+    trim = find_trim(entry.trim)
+    wanted = choice.model_copy(update={"parameters": {**entry.parameters, **values}})
+    entry.parameters = trim.checked(wanted).model_dump(mode="json")
+    db.flush()
 
 
 def unstage(db: Session, version: SceneVersion, trim: str, targets: Collection[str]) -> None:
@@ -100,13 +86,30 @@ def choice_of(entry: TrimEntry) -> Choice:
     return Choice(trim=entry.trim, target=target, parameters=entry.parameters)
 
 
-def image_bytes_after(analysis: Analysis, entries: Collection[TrimEntry]) -> dict[int, int]:
-    """What images will hold in memory once the list is applied, by index."""
-    out: dict[int, int] = {}
-    choices = [choice_of(e) for e in entries if e.trim in TRIMS]
-    for trim in TRIMS:
-        out |= trim.memory_after(analysis, [c for c in choices if c.trim == trim.name])
-    return out
+def foreseen(analysis: Analysis, entries: Collection[TrimEntry]) -> Analysis:
+    """What weighing is predicted to find once the list is applied."""
+    return foresee(analysis, [choice_of(e) for e in entries if e.trim in TRIMS])
+
+
+def saved_by(analysis: Analysis, entry: TrimEntry) -> int:
+    """Bytes that an entry of the list saves by itself, as predicted."""
+    return held(analysis) - held(foreseen(analysis, [entry]))
+
+
+def stage_down(db: Session, version: SceneVersion, found: Ladder) -> int:
+    """Stage the rungs of a ladder that bring it under the capacity; returns how many.
+
+    Raises
+    ------
+    MillError
+        Where none are needed, or all are not enough.
+    """
+    if not found.down_to:
+        why = "It fits already." if found.down_to == 0 else "All proposals together are not enough."
+        raise MillError(why, "Stage what you choose yourself.")
+    for rung in found.rungs[: found.down_to]:
+        stage(db, version, rung.proposals)
+    return found.down_to
 
 
 def apply_list(db: Session, job: Job) -> Task:
@@ -120,7 +123,7 @@ def apply_list(db: Session, job: Job) -> Task:
     version = find_version(db, job)
     entries = staged(db, version)
     if not entries:
-        raise MillError("Nothing is staged.", "Stage at least one texture.")
+        raise MillError("Nothing is staged.", "Stage at least one proposal.")
     going = select(Task.id).where(
         Task.job_id == job.id, Task.kind == TRIM.name, Task.state.in_(("queued", "running"))
     )

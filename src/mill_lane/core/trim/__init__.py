@@ -11,10 +11,39 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.registry import Registry
 from mill_lane.core.scene.model import Scene
+from mill_lane.core.trim.constant_texture import ConstantTexture
+from mill_lane.core.trim.decimate import Decimate
+from mill_lane.core.trim.fog import Fog
+from mill_lane.core.trim.instances import Instances
+from mill_lane.core.trim.leave_out import LeaveOut
 from mill_lane.core.trim.model import Change, Choice, Trim
+from mill_lane.core.trim.same_material import SameMaterial
+from mill_lane.core.trim.same_picture import SamePicture
+from mill_lane.core.trim.strong_lights import StrongLights
+from mill_lane.core.trim.texture_channels import TextureChannels
+from mill_lane.core.trim.texture_jpeg import TextureJpeg
 from mill_lane.core.trim.texture_size import TextureSize
+from mill_lane.core.trim.weak_lights import WeakLights
+from mill_lane.core.weigh.analysis import Analysis
 
-TRIMS: Registry[Trim] = Registry("trim", TextureSize())
+# In the order in which they are applied: pictures are made smaller before they are stored anew,
+# copies are shared before one of them is thinned, objects are left out last, so that their numbers
+# hold until then.
+TRIMS: Registry[Trim] = Registry(
+    "trim",
+    TextureSize(),
+    SamePicture(),
+    ConstantTexture(),
+    TextureChannels(),
+    TextureJpeg(),
+    SameMaterial(),
+    Instances(),
+    Decimate(),
+    WeakLights(),
+    StrongLights(),
+    Fog(),
+    LeaveOut(),
+)
 
 
 def apply_choices(
@@ -47,3 +76,12 @@ def apply_choices(
         scene, more = trim.apply(scene, own, tell)
         changes += more
     return scene, changes
+
+
+def foresee(analysis: Analysis, choices: Sequence[Choice]) -> Analysis:
+    """Predict what weighing will find once choices of any trims are applied; see `Trim.foresee`."""
+    for trim in TRIMS:
+        own = [c for c in choices if c.trim == trim.name]
+        if own:
+            analysis = trim.foresee(analysis, own)
+    return analysis

@@ -6,14 +6,14 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from mill_lane.core.errors import MillError
-from mill_lane.core.progress import Progress
+from mill_lane.core.errors import MillError, input_words
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.weigh.analysis import Analysis
 
-TargetKind = Literal["image", "mesh", "object", "material", "light", "scene"]
+TargetKind = Literal["image", "mesh", "object", "material", "light", "medium", "scene"]
 OpenScene = Callable[[], Scene]
 
 
@@ -44,9 +44,15 @@ class Proposal(BaseModel):
         What it would be done with, as JSON; the trim's own `Choice` fields.
     before, after : any
         What changes, as JSON: for a texture its pixels, [width, height].
-    memory_saved_bytes : int
+    memory_before_bytes, memory_saved_bytes : int
+        Held while it renders, of the target alone.
+    file_saved_bytes : int
+    triangles_saved : int
+        Drawn, all copies counted.
     facts : dict
         What the proposal rests on, as JSON: metres, frames, a rule.
+    left_alone : str
+        Why nothing can be done about the target, although it weighs; empty for what can be staged.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -58,7 +64,15 @@ class Proposal(BaseModel):
     after: Any
     memory_before_bytes: int = 0
     memory_saved_bytes: int
+    file_saved_bytes: int = 0
+    triangles_saved: int = 0
     facts: dict[str, Any] = {}
+    left_alone: str = ""
+
+    @property
+    def choice(self) -> Choice:
+        """The choice that accepts it as it is."""
+        return Choice(trim=self.trim, target=self.target, parameters=self.parameters)
 
 
 class Choice(BaseModel):
@@ -83,6 +97,7 @@ class Change(BaseModel):
     to: Any = None
     memory_saved_bytes: int = 0
     file_saved_bytes: int = 0
+    facts: dict[str, Any] = {}
 
     def as_json(self) -> dict[str, Any]:
         """As it is kept and printed."""
@@ -100,15 +115,34 @@ class Trim(ABC):
         What it is called on a page.
     parameters_type : type of BaseModel
         How proposals are to be made; each field has a default.
+    choice_type : type of BaseModel
+        What a choice says of its target; fields with a title can be set by hand.
+    exact : bool
+        Whether nothing that is drawn changes.
     """
 
     name: str
     title: str
     parameters_type: type[BaseModel]
+    choice_type: type[BaseModel]
+    exact: bool = False
+
+    def usual(self, height: int) -> BaseModel:
+        """The parameters that it is asked with where nobody chose, for a picture so high."""
+        known = "height" in self.parameters_type.model_fields
+        return self.parameters_type(**({"height": height} if known else {}))
+
+    def opens_scene(self, parameters: BaseModel) -> bool:
+        """Whether proposing looks into the scene, which may take a while."""
+        return False
 
     @abstractmethod
     def propose(
-        self, scene: OpenScene, analysis: Analysis, parameters: BaseModel
+        self,
+        scene: OpenScene,
+        analysis: Analysis,
+        parameters: BaseModel,
+        progress: Progress = silent,
     ) -> list[Proposal]:
         """Find what could be done, the largest saving first.
 
@@ -119,6 +153,7 @@ class Trim(ABC):
         analysis : Analysis
         parameters : BaseModel
             Of the trim's own type.
+        progress : callable
         """
 
     @abstractmethod
@@ -157,9 +192,35 @@ class Trim(ABC):
             return f"{changes[0].target}: {self.describe(changes[0])}"
         return f"{self.title}: {len(changes)} changes"
 
-    def memory_after(self, analysis: Analysis, choices: Sequence[Choice]) -> Mapping[int, int]:
-        """Predict the bytes that images would hold, by index; for trims that change pictures."""
-        return {}
+    def explain(self, proposal: Proposal) -> str:
+        """Tell why, in a few trade words; empty where there is nothing to say."""
+        return ""
+
+    def foresee(self, analysis: Analysis, choices: Sequence[Choice]) -> Analysis:
+        """Predict what weighing will find once choices of this trim are applied.
+
+        Parameters
+        ----------
+        analysis : Analysis
+            Of the scene before, maybe after other trims.
+        choices : sequence of Choice
+
+        Returns
+        -------
+        Analysis
+            With other rows where the trim changes what they hold.
+        """
+        return analysis
+
+    def checked(self, choice: Choice) -> Any:
+        """The parameters of a choice, as `choice_type`.
+
+        Raises
+        ------
+        MillError
+            Naming the target and the first that is wrong.
+        """
+        return _validated(self.choice_type, choice.parameters, choice.target.name)
 
 
 def parameters_of(trim: Trim, values: Mapping[str, Any]) -> BaseModel:
@@ -170,12 +231,14 @@ def parameters_of(trim: Trim, values: Mapping[str, Any]) -> BaseModel:
     MillError
         Naming the first that is wrong.
     """
+    return _validated(trim.parameters_type, values, trim.name)
+
+
+def _validated(model: type[BaseModel], values: Mapping[str, Any], what: str) -> BaseModel:
     try:
-        return trim.parameters_type.model_validate(dict(values))
+        return model.model_validate(dict(values))
     except ValueError as e:
-        errors = getattr(e, "errors", None)
-        first = errors()[0] if errors else {"msg": str(e), "loc": ()}
+        first = e.errors()[0] if isinstance(e, ValidationError) else {"msg": str(e), "loc": ()}
         field = ".".join(str(x) for x in first["loc"])
-        raise MillError(
-            f"{field or trim.name}: {first['msg']}.", "Correct it and try again."
-        ) from e
+        wrong = f"“{what}”, {field}" if field else f"“{what}”"
+        raise MillError(f"{wrong}: {input_words(first)}.", "Correct it and try again.") from e

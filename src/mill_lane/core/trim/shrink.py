@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from functools import partial
+from collections.abc import Collection
+from dataclasses import dataclass
 
-from mill_lane.core.formats.pictures import decode, encode
+import numpy as np
+
+from mill_lane.core.formats.pictures import Pixels
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render.sizes import image_bytes, srgb_images
 from mill_lane.core.render.texture import halve
 from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Image, Scene
+from mill_lane.core.trim.bumps import as_codes, into_roughness, mean_normals
+from mill_lane.core.trim.pictures import decoded, kept_kind, with_pixels
 from mill_lane.core.weigh.rules.sizes import halvings
-
-QUALITY = 92
 
 
 @dataclass(frozen=True)
@@ -31,7 +33,10 @@ class Shrink:
 
 
 def shrink(
-    scene: Scene, sizes: dict[int, int], progress: Progress = silent
+    scene: Scene,
+    sizes: dict[int, int],
+    progress: Progress = silent,
+    bumps: Collection[int] = (),
 ) -> tuple[Scene, list[Shrink]]:
     """Halve images until their longer side is within a size.
 
@@ -43,6 +48,8 @@ def shrink(
         Pixels of the longer side, by index of the image.
     progress : callable
         Told how far it is, from 0 to 1, and may stop it.
+    bumps : collection of int
+        Normal maps whose lost bumps go into the roughness of their materials.
 
     Returns
     -------
@@ -52,44 +59,55 @@ def shrink(
     Notes
     -----
     The smaller picture is the very mip level that the renderer made of the large one: averaged in
-    linear light where it holds colour.  PNG stays PNG with its bits, JPEG is encoded anew at
-    quality 92.
+    linear light where it holds colour.  Normals are averaged as directions.  PNG stays PNG with its
+    bits, JPEG is encoded anew at quality 92.
     """
-    colours = srgb_images(scene)
+    colours, normals = srgb_images(scene), normal_maps(scene)
     images: dict[int, Image] = {}
     changes = []
     for k, (index, limit) in enumerate(sorted(sizes.items())):
         image = scene.images[index]
         n = halvings(image.width, image.height, limit)
         if n and not image.missing:
-            pixels = decode(image.read(), image.mime, image.name)
-            for _ in range(n):
-                pixels = halve(pixels, index in colours)
-            # A Basis texture that was made smaller is a PNG.
-            mime = "image/png" if image.mime == "image/ktx2" else image.mime
-            data = encode(pixels, mime, QUALITY)
-            height, width, channels = pixels.shape
-            new = replace(
-                image,
-                mime=mime,
-                width=width,
-                height=height,
-                channels=channels,
-                file_bytes=len(data),
-                read=partial(bytes, data),
-            )
-            images[index] = new
-            changes.append(
-                Shrink(
-                    index,
-                    image.name,
-                    (image.width, image.height),
-                    (width, height),
-                    image_bytes(image),
-                    image_bytes(new),
-                    image.file_bytes,
-                    len(data),
-                )
-            )
+            pixels = decoded(image)
+            if index in normals and pixels.shape[2] >= 3:
+                means = mean_normals(pixels, n)
+                if index in bumps:
+                    lengths = np.minimum(np.linalg.norm(means, axis=2), 1.0)
+                    scene = into_roughness(scene, index, lengths)
+                pixels = as_codes(means, pixels)
+            else:
+                pixels = halved(pixels, n, index in colours)
+            images[index] = with_pixels(image, pixels, kept_kind(image))
+            changes.append(_told(index, image, images[index]))
         progress((k + 1) / len(sizes), f"textures: {k + 1} of {len(sizes)}")
     return replace_images(scene, images), changes
+
+
+def normal_maps(scene: Scene) -> set[int]:
+    """Images that are normal maps and nothing else."""
+    roles: dict[int, set[str]] = {}
+    for m in scene.materials:
+        for role, use in m.uses():
+            roles.setdefault(scene.textures[use.texture].image, set()).add(role)
+    return {i for i, found in roles.items() if found == {"normal"}}
+
+
+def halved(pixels: Pixels, times: int, colour: bool) -> Pixels:
+    """A picture (H, W, C) halved so many times, as the mip chain has it."""
+    for _ in range(times):
+        pixels = halve(pixels, colour)
+    return pixels
+
+
+def _told(index: int, old: Image, new: Image) -> Shrink:
+    return Shrink(
+        index,
+        old.name,
+        (old.width, old.height),
+        (new.width, new.height),
+        image_bytes(old),
+        image_bytes(new),
+        old.file_bytes,
+        new.file_bytes,
+    )

@@ -8,11 +8,12 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.progress import Progress
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.pictures import chosen_images, with_rows
 from mill_lane.core.trim.shrink import shrink
-from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.weigh.analysis import Analysis, TextureRow
 from mill_lane.core.weigh.rules import RULES, usual_rule
 from mill_lane.core.weigh.rules.sizes import shrunk
 
@@ -31,7 +32,9 @@ class Limit(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    limit: Annotated[int, Field(ge=1, le=65536)]
+    limit: Annotated[int, Field(ge=1, le=65536, title="longest side, px")]
+    # Of a normal map: what of its bumps is lost makes its materials rougher (Toksvig 2005).
+    bumps: Annotated[bool, Field(title="lost bumps into roughness")] = False
 
 
 class TextureSize(Trim):
@@ -40,9 +43,14 @@ class TextureSize(Trim):
     name = "texture_size"
     title = "Texture size"
     parameters_type = Parameters
+    choice_type = Limit
 
     def propose(
-        self, scene: OpenScene, analysis: Analysis, parameters: BaseModel
+        self,
+        scene: OpenScene,
+        analysis: Analysis,
+        parameters: BaseModel,
+        progress: Progress = silent,
     ) -> list[Proposal]:
         """Find textures larger than a rule asks; see `Trim.propose`."""
         assert isinstance(parameters, Parameters)
@@ -50,9 +58,14 @@ class TextureSize(Trim):
         if rule not in RULES:
             raise MillError(f"There is no rule “{rule}”.", f"Choose from {', '.join(RULES.names)}.")
         out = []
-        for found in RULES[rule].limits(analysis, parameters.height):
+        limits = RULES[rule].limits(analysis, parameters.height)
+        together = shared_limits(analysis, {x.row.index: x.limit for x in limits})
+        for found in limits:
             row = found.row
-            size, held = shrunk(row, found.limit)
+            limit = together.get(row.index, found.limit)
+            size, held = shrunk(row, limit)
+            if size == (row.width, row.height):
+                continue
             out.append(
                 Proposal(
                     trim=self.name,
@@ -62,7 +75,8 @@ class TextureSize(Trim):
                     after=list(size),
                     memory_before_bytes=row.memory_bytes,
                     memory_saved_bytes=row.memory_bytes - held,
-                    facts={"rule": rule, **found.facts},
+                    file_saved_bytes=file_saved(row, size),
+                    facts={"rule": rule, "nearest_frame": row.nearest_frame, **found.facts},
                 )
             )
         return sorted(out, key=lambda p: (-p.memory_saved_bytes, p.target.index))
@@ -71,14 +85,10 @@ class TextureSize(Trim):
         self, scene: Scene, choices: Sequence[Choice], progress: Progress
     ) -> tuple[Scene, list[Change]]:
         """Halve the chosen pictures; see `Trim.apply`."""
-        sizes = {}
-        for choice in choices:
-            if not 0 <= choice.target.index < len(scene.images):
-                raise MillError(
-                    f"The scene has no texture “{choice.target.name}”.", "Stage it again."
-                )
-            sizes[choice.target.index] = _limit(choice)
-        trimmed, shrinks = shrink(scene, sizes, progress)
+        chosen = {i: self.checked(c) for i, c in chosen_images(scene, choices).items()}
+        sizes = {i: limit.limit for i, limit in chosen.items()}
+        bumps = {i for i, limit in chosen.items() if limit.bumps}
+        trimmed, shrinks = shrink(scene, sizes, progress, bumps)
         changes = [
             Change(
                 kind=self.name,
@@ -98,21 +108,59 @@ class TextureSize(Trim):
         (w, h), (x, y) = change.from_, change.to
         return f"{w} × {h} → {x} × {y} px"
 
+    def explain(self, proposal: Proposal) -> str:
+        """Tell what the shot asks for and what is held."""
+        facts, held = proposal.facts, max(proposal.before)
+        asked = proposal.parameters["limit"]
+        if facts.get("shown"):
+            across, down = facts["shown"]
+            return f"the shot shows {across} x {down} of it: {asked} px asked, {held} held"
+        if facts.get("nearest_m") is None:
+            return ""
+        at = f" at frame {facts['nearest_frame']}" if facts.get("nearest_frame") else ""
+        text = f"nearest {facts['nearest_m']:.1f} m{at}: {asked} px asked, {held} held"
+        if facts.get("too_little_for"):
+            text += f"; too few, the shot shows {facts['too_little_for']}"
+        return text
+
     def summarise(self, changes: Sequence[Change]) -> str:
         """Tell how many textures were made smaller."""
         return f"{len(changes)} texture{'s' * (len(changes) != 1)} made smaller"
 
-    def memory_after(self, analysis: Analysis, choices: Sequence[Choice]) -> Mapping[int, int]:
-        """Predict what the chosen textures will hold; see `Trim.memory_after`."""
-        limits = {c.target.index: _limit(c) for c in choices}
-        rows = [t for t in analysis.textures if t.index in limits]
-        return {t.index: shrunk(t, limits[t.index])[1] for t in rows}
+    def foresee(self, analysis: Analysis, choices: Sequence[Choice]) -> Analysis:
+        """Predict what the chosen textures will hold; see `Trim.foresee`."""
+        limits = {c.target.index: self.checked(c).limit for c in choices}
+        rows = {}
+        for t in analysis.textures:
+            if t.index in limits and t.memory_bytes:
+                (width, height), held = shrunk(t, limits[t.index])
+                smaller = {
+                    "width": width,
+                    "height": height,
+                    "memory_bytes": held,
+                    "file_bytes": t.file_bytes - file_saved(t, (width, height)),
+                    "jpeg_bytes": None
+                    if t.jpeg_bytes is None
+                    else round(t.jpeg_bytes * width * height / (t.width * t.height)),
+                }
+                rows[t.index] = t.model_copy(update=smaller)
+        return with_rows(analysis, rows)
 
 
-def _limit(choice: Choice) -> int:
-    try:
-        return Limit.model_validate(choice.parameters).limit
-    except ValueError as e:
-        raise MillError(
-            f"“{choice.target.name}” is staged without a size.", "Stage it again."
-        ) from e
+def shared_limits(analysis: Analysis, limits: Mapping[int, int]) -> dict[int, int]:
+    """Limits of pictures that are stored more than once: what the most demanding of them needs.
+
+    One may stand for all of them after another trim.
+    """
+    most: dict[int, int] = {}
+    groups = {t.index: t.same_as if t.same_as is not None else t.index for t in analysis.textures}
+    for t in analysis.textures:
+        need = limits.get(t.index, max(t.width, t.height))
+        first = groups[t.index]
+        most[first] = max(most.get(first, 0), need if t.memory_bytes else 0)
+    return {i: most[groups[i]] for i in limits if most[groups[i]]}
+
+
+def file_saved(row: TextureRow, size: tuple[int, int]) -> int:
+    """About the bytes that a smaller file saves: as many a pixel as before."""
+    return round(row.file_bytes * (1 - size[0] * size[1] / (row.width * row.height)))

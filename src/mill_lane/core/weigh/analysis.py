@@ -23,6 +23,7 @@ ACCELERATION_BYTES = 57.5
 STAGES = ("listed", "distances measured", "pictures decoded", "looked at from all frames", "lit")
 # How a thing matters to the picture, the least first.
 Seen = Literal["never", "light_only", "reflection", "camera"]
+LETTERS: dict[str, Seen] = {"n": "never", "l": "light_only", "r": "reflection", "c": "camera"}
 
 
 SCHEMA: Literal[2] = 2  # of stored analyses; see `weigh.analysis_versions`
@@ -49,12 +50,14 @@ class MeshRow(Row):
     in_view: bool
     duplicate_of: int | None  # the first mesh with the same vertices, when it is another
     duplicate_baked: bool = False  # they are the same but for a rotation, a mirroring or a scale
+    duplicate_scale: float = 1.0  # by which that one is enlarged in it, at most
     behind: bool = False  # the camera, in all frames
     uv_vertices: int = 0  # of those, how many have a place on a texture
     images: list[int] = []  # that its materials use
     # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage
     # that is drawn.
     subdivision: tuple[str, int, int] | None = None
+    deforms: bool = False  # its vertices move among themselves
     # Known after looking closely.  Pixels are those of a picture `Visibility.height` high.
     seen: Seen | None = None
     share: float | None = (
@@ -110,7 +113,11 @@ class TextureRow(Row):
     nearest_m: float | None
     in_view: bool
     missing: bool
+    nearest_frame: int | None = None
+    alpha_needed: bool = False  # whether a material goes by its alpha
     # Known after looking closely.
+    constant: list[float] | None = None  # its one value in each channel, 0 to 1
+    jpeg_bytes: int | None = None  # what the same picture takes as a JPEG of quality 90
     channels_used: int | None = None
     bits_used: int | None = None
     why: str = ""  # what of it is stored and not used
@@ -170,6 +177,8 @@ class LightRow(Row):
     nearest_m: float | None
     candela: float = 0.0  # straight ahead
     radiance: float = 0.0  # of an emissive surface
+    node: int = -1  # that places it
+    material: int = -1  # of an emissive surface
     # Known after looking closely.
     share: float | None = None  # of the light in the picture; all of one name together
     together: int = 1  # how many have that name
@@ -184,6 +193,7 @@ class MediumRow(Row):
     free_path_m: float  # metres that light goes, in the mean, before it meets a particle
     thickness: float  # how many such lengths its diagonal has
     size_m: float
+    seen: float | None = None  # share of the camera's rays that go through it
 
 
 class Visibility(Row):
@@ -198,6 +208,8 @@ class Visibility(Row):
     overlap: str  # a PNG, base64: a map of those layers, one code for each
     overlap_frame: int
     fog: float  # share of the rays that go through some
+    # How each object matters, a letter each in the order of `Scene.instances`: see LETTERS.
+    objects: str = ""
     light_frames: list[int] = []
     mean: float | None = None  # luminance of the picture
     sky_share: float | None = None  # of the light in the picture: sky and sun

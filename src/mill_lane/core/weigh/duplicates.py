@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.progress import Progress, silent
+from mill_lane.core.scene.alike import first_alike
 from mill_lane.core.scene.model import Geometry, Scene
 from mill_lane.core.weigh.congruence import Shape, fitted, shape_of
 
@@ -30,10 +31,14 @@ MOST_TRIED = 6  # meshes of the nearest signatures that one is compared with
 
 @dataclass(frozen=True)
 class Duplicate:
-    """That a mesh could be drawn as another one; `baked` when that takes a transform of its own."""
+    """That a mesh could be drawn as another one.
+
+    `baked` when that takes a transform of its own, which then enlarges by at most `scale`.
+    """
 
     of: int
     baked: bool
+    scale: float = 1.0
 
 
 @dataclass
@@ -54,7 +59,7 @@ def find_duplicates(
     ----------
     scene : Scene
     meshes : list of int
-        That are looked at.  Only those of equal counts are read; materials must agree.
+        That are looked at.  Only those of equal counts are read; materials must look the same.
     progress : callable
         Told how far it is, from 0 to 1.
 
@@ -64,9 +69,15 @@ def find_duplicates(
         The copies, by the number of their mesh.
     """
     alike: dict[Any, list[int]] = defaultdict(list)
+    look = first_alike(scene)
     for m in meshes:
         parts = scene.meshes[m].parts
-        key = tuple((p.triangles, p.material, p.has_uvs, p.has_colors) for p in parts)
+        if any(p.load_at is not None for p in parts):
+            continue  # copies whose vertices move may move otherwise
+        key = tuple(
+            (p.triangles, look[p.material] if p.material >= 0 else -1, p.has_uvs, p.has_colors)
+            for p in parts
+        )
         alike[key].append(m)
     groups = [g for g in alike.values() if len(g) > 1]
     total, done = sum(len(g) for g in groups), 0
@@ -102,8 +113,10 @@ def _look_up(
             number = group.numbers[k]
             if number not in kept:
                 _hold(kept, number, shape_of(whole(scene.meshes[number].parts)))
-            if fitted(kept[number], shape) is not None:
-                group.exact[same] = Duplicate(number, True)
+            carried = fitted(kept[number], shape)
+            if carried is not None:
+                scale = float(np.linalg.svd(carried[:, :3], compute_uv=False)[0])
+                group.exact[same] = Duplicate(number, True, scale)
                 return group.exact[same]
     group.exact[same] = Duplicate(m, False)
     group.numbers.append(m)

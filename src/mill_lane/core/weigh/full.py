@@ -14,7 +14,7 @@ from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.load import in_order, load
 from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Scene
-from mill_lane.core.weigh.analysis import Analysis, TextureRow, Visibility
+from mill_lane.core.weigh.analysis import LETTERS, Analysis, TextureRow, Visibility
 from mill_lane.core.weigh.images import ImageUse, inspect_image
 from mill_lane.core.weigh.lighting import LightView, light_view, reach, strong_and_small
 from mill_lane.core.weigh.measure import PICTURE_HEIGHT, weigh
@@ -111,6 +111,8 @@ def with_images(analysis: Analysis, looks: list[ImageUse]) -> Analysis:
                     "channels_used": found.channels,
                     "bits_used": found.bits,
                     "why": found.why,
+                    "constant": found.constant,
+                    "jpeg_bytes": found.jpeg_bytes,
                     "same_as": same if same != row.index else None,
                 }
             )
@@ -171,6 +173,7 @@ def with_view(analysis: Analysis, scene: Scene, view: View, aspect: float) -> An
         overlap=base64.b64encode(encode(shown, "image/png")).decode(),
         overlap_frame=view.overlap_frame,
         fog=view.fog,
+        objects="".join(tuple(LETTERS)[k] for k in view.best),
     )
     return analysis.model_copy(
         update={
@@ -178,6 +181,10 @@ def with_view(analysis: Analysis, scene: Scene, view: View, aspect: float) -> An
             "textures": textures,
             "outlines": outlines,
             "visibility": found,
+            "fogs": [
+                fog.model_copy(update={"seen": share})
+                for fog, share in zip(analysis.fogs, view.fogs, strict=True)
+            ],
             "stage": 3,
         }
     )

@@ -15,6 +15,8 @@ from mill_lane.core.formats.pictures import Pixels, decode, encode
 from mill_lane.core.scene.model import Image
 
 THUMB = 512  # longest side of the small pictures that are looked at instead of the large ones
+JPEG_QUALITY = 90
+TILE, TILES = 128, 4  # pixels, and how many of them each way, by which a JPEG's size is told
 NEAR_GREY = {
     "image/jpeg": 3
 }  # codes by which channels of a grey picture may differ: JPEG rounds its colours
@@ -25,7 +27,9 @@ class ImageUse:
     """What decoding a picture told.
 
     channels, bits : used, of those stored.  why : in words, empty where all is used.  digest : of
-    its pixels.  small : the same picture with every n-th pixel only.
+    its pixels.  small : the same picture with every n-th pixel only.  constant : its one value in
+    each channel, 0 to 1, where it has but one.  jpeg_bytes : about what it would take as a JPEG,
+    where it is none.
     """
 
     channels: int
@@ -33,6 +37,8 @@ class ImageUse:
     why: str
     digest: str
     small: Image
+    constant: list[float] | None = None
+    jpeg_bytes: int | None = None
 
 
 def inspect_image(image: Image) -> ImageUse:
@@ -53,7 +59,52 @@ def inspect_image(image: Image) -> ImageUse:
     thumb = Image(
         image.name, "image/png", width, height, count, image.bits, len(data), partial(bytes, data)
     )
-    return ImageUse(channels, bits, ", ".join(why), digest.hexdigest(), thumb)
+    return ImageUse(
+        channels,
+        bits,
+        ", ".join(why),
+        digest.hexdigest(),
+        thumb,
+        constant_of(pixels),
+        None if image.mime == "image/jpeg" else jpeg_size(pixels),
+    )
+
+
+def as_jpeg(pixels: Pixels, quality: int = JPEG_QUALITY) -> bytes:
+    """A picture (H, W, channels) as a JPEG, without its alpha and in 8 bits."""
+    colours = pixels[..., : 3 if pixels.shape[2] > 2 else 1]
+    return encode(to_bytes(colours), "image/jpeg", quality)
+
+
+def jpeg_size(pixels: Pixels, quality: int = JPEG_QUALITY) -> int:
+    """About the bytes of a picture as a JPEG, from tiles spread over it: blocks of 8 x 8 pixels
+    are coded nearly apart from each other (ITU-T T.81).
+    """
+    height, width = pixels.shape[:2]
+    if height <= TILES * TILE or width <= TILES * TILE:
+        return len(as_jpeg(pixels, quality))
+    rows, columns = (
+        [int(k) // 8 * 8 for k in np.linspace(0, n - TILE, TILES)] for n in (height, width)
+    )
+    tiles = [[pixels[y : y + TILE, x : x + TILE] for x in columns] for y in rows]
+    sample = np.concatenate([np.concatenate(row, 1) for row in tiles])
+    return round(len(as_jpeg(sample, quality)) * height * width / (TILES * TILE) ** 2)
+
+
+def to_bytes(pixels: Pixels) -> Pixels:
+    """8-bit codes of 8 or 16-bit ones, rounded."""
+    if pixels.dtype == np.uint8:
+        return pixels
+    return ((pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+
+
+def constant_of(pixels: Pixels) -> list[float] | None:
+    """The one value of each channel, 0 to 1; None for a picture with more than one."""
+    first = pixels[0, 0]
+    for part in (pixels[::61, ::61], pixels):
+        if (part != first).any():
+            return None
+    return [float(x) / np.iinfo(pixels.dtype).max for x in first]
 
 
 def used_channels(pixels: Pixels, near: int = 0) -> tuple[int, list[str]]:

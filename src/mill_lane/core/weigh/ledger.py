@@ -122,16 +122,9 @@ class Verdict:
         return f"It would fail while {where}{count}."
 
 
-def texture_steps(analysis: Analysis, sizes: dict[int, int] | None = None) -> list[Step]:
-    """Textures in loading order, largest first; `sizes` gives other bytes for some images (a staged
-    trim).
-    """
-    rows = [(sizes or {}).get(t.index, t.memory_bytes) for t in analysis.textures]
-    pairs = [
-        (n, t.index, t.name)
-        for n, t in zip(rows, analysis.textures, strict=True)
-        if t.memory_bytes > 0
-    ]
+def texture_steps(analysis: Analysis) -> list[Step]:
+    """Textures in loading order, largest first."""
+    pairs = [(t.memory_bytes, t.index, t.name) for t in analysis.textures if t.memory_bytes > 0]
     return [Step("textures", name, n) for n, _, name in sorted(pairs, key=lambda x: (-x[0], x[1]))]
 
 
@@ -140,7 +133,6 @@ def draw_up(
     recipe: Recipe,
     device: Device,
     size: tuple[int, int] | None = None,
-    texture_sizes: dict[int, int] | None = None,
 ) -> Ledger:
     """Draw up the ledger of a render on a device.
 
@@ -151,8 +143,6 @@ def draw_up(
     device : Device
     size : tuple of int, optional
         Width and height of a crop, pixels; the whole picture where it is not given.
-    texture_sizes : dict, optional
-        Bytes that images would hold after a trim, by index.
 
     Returns
     -------
@@ -164,7 +154,7 @@ def draw_up(
     steps = [Step("geometry", m.name, m.geometry_bytes) for m in analysis.meshes]
     steps.append(Step("geometry", "instances", PLACEMENT_BYTES * analysis.instances))
     steps += [Step("acceleration", m.name, m.acceleration_bytes) for m in analysis.meshes]
-    steps += texture_steps(analysis, texture_sizes)
+    steps += texture_steps(analysis)
     sky_width, sky_height = recipe.environment_size
     if sky_width:
         steps.append(
@@ -202,13 +192,11 @@ def draw_up(
             Step("in_flight", f"{device.render_threads} threads", device.render_threads * each)
         )
         steps.append(Step("in_flight", "threads and what they need at once", FIXED_BYTES))
-        steps = _with_loading(steps, analysis, texture_sizes or {}, device.render_threads)
+        steps = _with_loading(steps, analysis, device.render_threads)
     return Ledger(tuple(steps))
 
 
-def _with_loading(
-    steps: list[Step], analysis: Analysis, sizes: dict[int, int], threads: int
-) -> list[Step]:
+def _with_loading(steps: list[Step], analysis: Analysis, threads: int) -> list[Step]:
     """The steps, with what loading takes for a moment beyond all that is held in the end.
 
     Small pictures leave room for less than decoding and building need.
@@ -222,10 +210,10 @@ def _with_loading(
     building = max(building, held["geometry"] + held["acceleration"] + sum(small))
     taken = held["geometry"] + held["acceleration"]
     rows = [t for t in analysis.textures if t.memory_bytes > 0]
-    rows.sort(key=lambda t: (-sizes.get(t.index, t.memory_bytes), t.index))
+    rows.sort(key=lambda t: (-t.memory_bytes, t.index))
     # A chain is 4/3 of its picture, which is held twice while it is decoded, then once while the
     # chain is filled from it.
-    chains = [sizes.get(t.index, t.memory_bytes) for t in rows]
+    chains = [t.memory_bytes for t in rows]
     decoding = 0
     for i, t in enumerate(rows):
         beside = sum(chains[i + 1 : i + threads]) * 3 // 2

@@ -32,6 +32,7 @@ from mill_lane.core.weigh.outlines import ObjectOutline, outline_of
 
 PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
 SAMPLED = 20_000
+BY_ALPHA = ("specular", "sheen roughness")  # roles in which a texture's alpha counts
 MOST_OUTLINES = 3000  # a page with more outlines would be slow
 
 
@@ -134,7 +135,7 @@ def weigh(
         camera_ahead=[(float(d[0]), float(d[2])) for d in track.forward],
         camera_half_angle=track.half_width,
         meshes=meshes,
-        textures=_textures(scene, nearest, seen),
+        textures=_textures(scene, nearest, seen, frames),
         lights=_lights(scene, track.positions, lo[0], hi[0], parts),
         transparent_materials=sum(m.passes_light for m in scene.materials),
         media=len(scene.media),
@@ -177,6 +178,7 @@ def _mesh_row(
         in_view=any((m, i) in seen for i in range(len(mesh.parts))),
         duplicate_of=duplicates[m].of if m in duplicates else None,
         duplicate_baked=m in duplicates and duplicates[m].baked,
+        duplicate_scale=duplicates[m].scale if m in duplicates else 1.0,
         uv_vertices=sum(p.vertices for p in mesh.parts if p.has_uvs),
         images=sorted(
             {
@@ -187,6 +189,7 @@ def _mesh_row(
             }
         ),
         subdivision=mesh.subdivision,
+        deforms=any(p.load_at is not None for p in mesh.parts),
     )
 
 
@@ -228,10 +231,13 @@ def _fog(m: Medium) -> MediumRow:
     )
 
 
-def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> list[TextureRow]:
+def _textures(
+    scene: Scene, nearest: Nearest, seen: set[tuple[int, int]], frames: list[int]
+) -> list[TextureRow]:
     held = {scene.textures[t].image for t, _ in loading_order(scene)}
     roles: dict[int, list[str]] = defaultdict(list)
-    near: dict[int, float] = {}
+    near: dict[int, tuple[float, int]] = {}
+    by_alpha: set[int] = set()
     visible: set[int] = set()
     by_material: dict[int, list[tuple[int, int]]] = defaultdict(list)
     for m, i in nearest:
@@ -241,8 +247,10 @@ def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> lis
             image = scene.textures[use.texture].image
             if role not in roles[image]:
                 roles[image].append(role)
+            if role in BY_ALPHA or (role == "base colour" and material.alpha_mode != "OPAQUE"):
+                by_alpha.add(image)
             for key in by_material.get(index, []):
-                near[image] = min(near.get(image, math.inf), nearest[key][0])
+                near[image] = min(near.get(image, (math.inf, 0)), nearest[key][:2])
                 if key in seen:
                     visible.add(image)
     return [
@@ -257,9 +265,11 @@ def _textures(scene: Scene, nearest: Nearest, seen: set[tuple[int, int]]) -> lis
             file_bytes=image.file_bytes,
             memory_bytes=image_bytes(image) if i in held else 0,
             role=", ".join(roles[i]),
-            nearest_m=near.get(i),
+            nearest_m=near[i][0] if i in near else None,
+            nearest_frame=frames[near[i][1]] if i in near else None,
             in_view=i in visible,
             missing=image.missing,
+            alpha_needed=i in by_alpha,
         )
         for i, image in enumerate(scene.images)
         if i in roles
@@ -292,6 +302,7 @@ def _lights(
                 size_m=0.0,
                 nearest_m=distance,
                 candela=candela,
+                node=node,
             )
         )
     means = emissive_means(scene)
@@ -317,6 +328,8 @@ def _lights(
                     # gives in the mean.
                     candela=radiance * area / 4,
                     radiance=radiance,
+                    node=node,
+                    material=p.material,
                 )
             )
     return sorted(rows, key=lambda r: -r.power)

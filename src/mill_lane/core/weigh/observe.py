@@ -106,6 +106,10 @@ def observe(observer: Observer, progress: Progress = silent) -> View:
         overlap=layers[deepest].reshape(observer.rows, observer.wide),
         overlap_frame=done[deepest][0],
         fog=sum(x.fog for x in every) / max(rays, 1),
+        fogs=[
+            sum(x.fogs[k] for x in every if x.fogs) / max(rays, 1)
+            for k in range(len(observer.loaded.scene.media))
+        ],
     )
 
 

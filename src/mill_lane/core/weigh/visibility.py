@@ -56,7 +56,7 @@ class Seen:
     best : int64 (objects,), the class of each.  pixels : (objects,), share of the camera's rays
     that met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the
     texture where it was met. layers : int64 (rays,), panes and holes that each camera ray went
-    through. fog : rays that went through fog.
+    through. fog : rays that went through fog; fogs : through each medium.
     """
 
     best: I64
@@ -65,6 +65,7 @@ class Seen:
     needs: dict[int, list[F64]] = field(default_factory=dict)
     layers: list[I64] = field(default_factory=list)
     fog: int = 0
+    fogs: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,7 +75,8 @@ class View:
     most, where : (objects,), the largest share of a picture and the frame of it.  mean :
     (objects,). needs : by image, (width, height) in texels of the whole texture that the picture
     can show at the given height: the 98th percentile. overlap : int64 (rows, columns), panes along
-    the rays of the frame that has the most.
+    the rays of the frame that has the most.  fog, fogs : shares of the rays
+    that go through any, through each.
     """
 
     frames: list[int]
@@ -90,6 +92,7 @@ class View:
     overlap: I64
     overlap_frame: int
     fog: float
+    fogs: list[float]
 
 
 @dataclass(frozen=True, eq=False)
@@ -162,7 +165,9 @@ class _Frame:
             out.layers = [layers]
             return out
         if len(self.world.media):
-            out.fog = int(_through_boxes(self.world.media, rays).sum())
+            through = [_through_boxes(row[None], rays) for row in self.world.media]
+            out.fog = int(np.any(through, axis=0).sum())
+            out.fogs = [int(x.sum()) for x in through]
         for _ in range(DEEPEST):
             if not len(which):
                 break

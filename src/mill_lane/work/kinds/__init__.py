@@ -12,11 +12,23 @@ from mill_lane.work.kinds.export import EXPORT
 from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.prepare import PREPARE
+from mill_lane.work.kinds.propose import PROPOSE
 from mill_lane.work.kinds.reading import READING
 from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.trim import TRIM
 from mill_lane.work.kinds.weigh import WEIGH
 
 KINDS: Registry[Kind[Any, Any, Any]] = Registry(
-    "kind of task", PREPARE, DEMO, OPEN, READING, PUT_UP, FIRST_LOOK, WEIGH, TRIM, EXPORT, RENDER
+    "kind of task",
+    PREPARE,
+    DEMO,
+    OPEN,
+    READING,
+    PUT_UP,
+    FIRST_LOOK,
+    WEIGH,
+    PROPOSE,
+    TRIM,
+    EXPORT,
+    RENDER,
 )

@@ -13,8 +13,10 @@ from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.files import Taken
 from mill_lane.store.models import SceneVersion
+from mill_lane.work import queue
 from mill_lane.work.kinds.base import Context, Kind, Report
 from mill_lane.work.kinds.final import final_recipe
+from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 
 
 class Payload(BaseModel):
@@ -92,8 +94,11 @@ class Weigh(Kind[Payload, Request, Result]):
     def keep(
         self, context: Context, payload: Payload, result: Result, taken: Mapping[str, Taken]
     ) -> dict[str, Any]:
-        """Put the fuller analysis in place of the listing."""
+        """Put the fuller analysis in place of the listing, and ask what could be trimmed."""
         self.keep_part(context, payload, result)
+        row = context.db.get_one(SceneVersion, payload.version)
+        height = final_recipe(context.db, row.job_id).height
+        queue.put(context.db, PROPOSE, usual_questions(payload.version, height), row.job_id)
         return {}
 
     def keep_part(self, context: Context, payload: Payload, result: Result) -> None:

@@ -8,36 +8,30 @@ from typing import Annotated
 from fastapi import APIRouter, Body, Request
 from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel
-from sqlalchemy.orm import Session
 
+from mill_lane.core.errors import NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
-from mill_lane.jobs import trims, versions
+from mill_lane.core.trim import TRIMS
+from mill_lane.jobs import proposals, trims, versions
 from mill_lane.jobs.lookup import find_job, find_version
-from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, file_stem
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Station
 from mill_lane.web.stations.trim import view
+from mill_lane.web.stations.trim.table import values_of
 
 router = APIRouter()
 
 
 @router.get("/jobs/{job}/trim", include_in_schema=False)
-def page(
-    request: Request,
-    db: Db,
-    home: AHome,
-    job: int,
-    trim: str = view.USUAL,
-    rule: str = "",
-) -> Response:
-    """What a trim proposes, and the trim list."""
+def page(request: Request, db: Db, job: int) -> Response:
+    """What trims propose, the ladder of savings, and the trim list."""
     c = station_page(request, db, job, "trim", "Trim")
     if isinstance(c, Response):
         return c
-    proposed = view.proposed(db, home, c.summary, trim, rule)
+    asked = view.asked_in(request.query_params)
     return c.draw(
-        **view.context(c.summary, proposed, trims.staged(db, c.summary.version), rule),
+        **view.context(db, c.summary, asked),
         task=view.unfinished(trims.trim_task(db, c.summary.job)),
         versions=view.version_lines(versions.versions_of(db, c.summary.job)),
         exports=versions.exports_of(db, c.summary.job),
@@ -45,36 +39,88 @@ def page(
     )
 
 
+class AskForm(BaseModel):
+    """A trim, and how its proposals are to be made: fields of its parameters."""
+
+    model_config = {"extra": "allow"}
+
+    trim: str
+
+
+@router.post("/api/jobs/{job}/proposals")
+def ask(db: Db, job: int, form: AskForm) -> Done:
+    """Have it worked out what a trim proposes."""
+    row = find_job(db, job)
+    model = proposals.find_trim(form.trim).parameters_type
+    values = values_of(model, form.model_extra or {})
+    proposals.ask(db, row, form.trim, values)
+    here = view.Asked(form.trim, values={k: v for k, v in values.items() if v is not False})
+    return Done(go=f"/jobs/{job}/trim{here.link()}")
+
+
 class StageForm(BaseModel):
     """What is to be staged, or taken off the list: targets of a trim's proposals, or all of
-    them.
+    them; of every trim where none is named.
     """
 
-    trim: str = view.USUAL
-    rule: str = ""
+    model_config = {"extra": "allow"}
+
+    trim: str = view.SIZES
     targets: list[str] = []
     stage: bool = True
     all: bool = False
 
 
 @router.post("/api/jobs/{job}/trim-list")
-def stage(home: AHome, job: int, form: StageForm) -> Done:
+def stage(db: Db, job: int, form: StageForm) -> Done:
     """Put proposals on the trim list, or take them off."""
-    values = view.parameters(form.trim, form.rule)
-    # A trim may look into the scene for what it proposes: nobody is to wait for that.
-    with home.sessions() as db:
-        row = find_job(db, job)
-        version = find_version(db, row)
-        found = trims.propose(db, home, row, form.trim, values).found
-    wanted = [p for p in found if form.all or p.target.key in form.targets]
-
-    def change(db: Session) -> None:
+    row = find_job(db, job)
+    version = find_version(db, row)
+    names = [form.trim] if form.trim else TRIMS.names
+    for name in names:
+        model = proposals.find_trim(name).parameters_type
+        found = proposals.propose(db, row, name, values_of(model, form.model_extra or {})).found
+        wanted = [p for p in found if form.all or p.target.key in form.targets]
         if form.stage:
             trims.stage(db, version, wanted)
+        elif form.all:
+            trims.unstage(db, version, name, [p.target.key for p in wanted])
         else:
-            trims.unstage(db, version, form.trim, [p.target.key for p in wanted])
+            trims.unstage(db, version, name, form.targets)
+    return Done()
 
-    write(home.sessions, change)
+
+class EntryForm(BaseModel):
+    """A target of a trim, and fields of its choice."""
+
+    model_config = {"extra": "allow"}
+
+    trim: str
+    target: str
+
+
+@router.put("/api/jobs/{job}/trim-list")
+def stage_otherwise(db: Db, job: int, form: EntryForm) -> Done:
+    """Stage a proposal with other parameters than were proposed."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    trim = proposals.find_trim(form.trim)
+    if trims.entry_of(db, version, form.trim, form.target) is None:
+        found = proposals.propose(db, row, form.trim).found
+        trims.stage(db, version, [p for p in found if p.target.key == form.target])
+    entry = trims.entry_of(db, version, form.trim, form.target)
+    if entry is None:
+        raise NotFoundError("proposal for that target")
+    trims.restage(db, entry, values_of(trim.choice_type, form.model_extra or {}))
+    return Done(go=f"/jobs/{job}/trim{view.Asked(form.trim).link()}")
+
+
+@router.post("/api/jobs/{job}/trim-list/down-to-line")
+def stage_down(db: Db, job: int) -> Done:
+    """Stage what the ladder of savings needs to bring the scene under what the device has."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    trims.stage_down(db, version, view.ladder_of(db, row, version))
     return Done()
 
 

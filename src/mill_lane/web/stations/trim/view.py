@@ -2,36 +2,80 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import urlencode
 
 from sqlalchemy.orm import Session
 
 from mill_lane.core.formats.units import NAMES
 from mill_lane.core.trim import TRIMS
-from mill_lane.core.trim.model import Change, Proposal
-from mill_lane.core.weigh.ledger import draw_up, judge, texture_steps
-from mill_lane.core.weigh.rules import usual_rule
-from mill_lane.jobs import trims
-from mill_lane.jobs.summary import Summary
-from mill_lane.store.home import Home
-from mill_lane.store.models import SceneVersion, Task, TrimEntry
-from mill_lane.web.shared.format import plural
+from mill_lane.core.trim.ladder import Ladder, ladder
+from mill_lane.core.trim.model import Change
+from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.core.weigh.rules import RULES
+from mill_lane.jobs import proposals, trims
+from mill_lane.jobs.proposals import Proposals
+from mill_lane.jobs.summary import Summary, summarise
+from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry
+from mill_lane.web.shared.format import plural, size
 from mill_lane.web.shared.station import Figure, Mark
+from mill_lane.web.stations.trim.rungs import ladder_view
+from mill_lane.web.stations.trim.table import (
+    MOST_ROWS,
+    SORTS,
+    Field,
+    Row,
+    fields_of,
+    rows_of,
+    values_of,
+)
 
-USUAL = "texture_size"
 READ_AS = "read as {} with {} up"
-HEADS = {
-    "distance": (
-        "%s larger than the distance rule asks",
-        "Every texture is within the distance rule",
-    ),
-    "footprint": (
-        "%s more texels than the shot can show",
-        "No texture has more texels than the shot can show",
-    ),
-}
+SIZES = "texture_size"
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What the address asks for: a trim or all ("") with its parameters, order and filter."""
+
+    trim: str = ""
+    sort: str = "memory"
+    find: str = ""
+    edit: str = ""
+    values: Mapping[str, Any] | None = None
+
+    def link(self, **changes: str) -> str:
+        """The address of the same view with something changed."""
+        own = {"trim": self.trim, "find": self.find, **(self.values or {})}
+        own |= {"sort": "" if self.sort == "memory" else self.sort}
+        return "?" + urlencode({k: v for k, v in (own | changes).items() if v not in ("", None)})
+
+
+def asked_in(query: Mapping[str, str]) -> Asked:
+    """What an address asks for.
+
+    Raises
+    ------
+    NotFoundError
+        For a trim that is not there.
+    """
+    trim = query.get("trim", "")
+    if "rule" in query and not trim:
+        trim = SIZES
+    model = proposals.find_trim(trim).parameters_type if trim else None
+    values = (
+        values_of(model, query) if model and any(k in query for k in model.model_fields) else {}
+    )
+    sort = query.get("sort", "memory")
+    return Asked(
+        trim,
+        sort if sort in SORTS else "memory",
+        query.get("find", "")[:200],
+        query.get("edit", "")[:200],
+        values,
+    )
 
 
 def figure(summary: Summary) -> Figure:
@@ -42,110 +86,122 @@ def figure(summary: Summary) -> Figure:
     return Figure(f"{summary.proposals} to look at" if summary.proposals else "in order", mark)
 
 
-def parameters(trim: str, rule: str) -> dict[str, Any]:
-    """The parameters of a trim that the page lets one choose."""
-    return {"rule": rule} if takes_rule(trim) else {}
-
-
-def takes_rule(trim: str) -> bool:
-    """Whether a trim goes by a rule that one chooses."""
-    return trim in TRIMS and "rule" in TRIMS[trim].parameters_type.model_fields
-
-
-def proposed(db: Session, home: Home, summary: Summary, trim: str, rule: str) -> trims.Proposals:
-    """What the chosen trim proposes; the rule that needs a look waits until there was one."""
-    if not rule or (rule == "footprint" and summary.analysis.visibility is None):
-        rule = usual_rule(summary.analysis)
-    return trims.propose(db, home, summary.job, trim, parameters(trim, rule))
-
-
 @dataclass(frozen=True)
-class Line:
-    """A proposal as a row.
+class Tab:
+    """A trim among the tabs, and how much it proposes; None while that is not known."""
 
-    `staged` says whether its target is on the list, `exact` whether with these very parameters.
-    """
-
-    proposal: Proposal
-    text: str
-    reason: str
-    staged: bool
-    exact: bool
-    staged_as: str
-    bar: float  # 0 to 1, of the largest saving
-
-    @property
-    def key(self) -> str:
-        """By which it is staged."""
-        return self.proposal.target.key
+    name: str
+    title: str
+    count: int | None
 
 
-def context(
-    summary: Summary, found: trims.Proposals, entries: Sequence[TrimEntry], rule: str
-) -> dict[str, Any]:
+def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     a, device = summary.analysis, summary.device
-    listed = {(e.trim, e.target): e for e in entries}
-    most = max((p.memory_saved_bytes for p in found.found), default=1) or 1
-    lines = [_line(found, p, listed.get((p.trim, p.target.key)), most) for p in found.found]
-    sizes = trims.image_bytes_after(a, entries)
-    after = draw_up(a, summary.final, device, texture_sizes=sizes)
-    rule = str(getattr(found.parameters, "rule", rule)) or usual_rule(a)
+    entries = trims.staged(db, summary.version)
+    every = proposals.propose_all(db, summary.job, {asked.trim: asked.values or {}})
+    shown = [x for x in every if not asked.trim or x.trim.name == asked.trim]
+    rows = rows_of(shown, entries, asked.sort, asked.find)
+    after_analysis = trims.foreseen(a, entries)
+    after = draw_up(after_analysis, summary.final, device)
+    can = [p for x in every for p in x.found if not p.left_alone]
+    rungs = ladder(a, can, summary.ledger.total, device.free_bytes)
+    one = shown[0] if asked.trim else None
     return {
-        "trim": found.trim,
-        "trims": list(TRIMS),
-        "takes_rule": takes_rule(found.trim.name),
-        "rule": rule,
-        "head": head_of(found, rule),
-        "too_much": sum("too_little_for" in p.facts for p in found.found),
-        "lines": lines,
-        "staged": entries,
-        "all_staged": bool(lines) and all(x.exact for x in lines),
+        "asked": asked,
+        "tabs": tabs(every),
+        "one": one,
+        "head": head_of(every, one, summary, rungs.rungs[-1].needed if rungs.rungs else None),
+        "rows": rows[:MOST_ROWS],
+        "more_rows": max(0, len(rows) - MOST_ROWS),
+        "fields": parameter_fields(one),
+        "rule": getattr(one.parameters, "rule", "") or rule_of(one) if one else "",
+        "rules": RULES.names if one and one.trim.name == SIZES else [],
+        "too_much": sum("too_little_for" in r.proposal.facts for r in rows),
+        "staged": [staged_line(a, e) for e in entries],
+        "can_stage": any(not r.exact and not r.proposal.left_alone for r in rows),
         "after": judge(after, device.free_bytes),
-        "saved": sum(t.memory_bytes - sizes[t.index] for t in a.textures if t.index in sizes),
-        "held": sum(s.bytes for s in texture_steps(a)),
+        "saved": summary.ledger.total - after.total,
+        "triangles_after": after_analysis.triangles,
+        "ladder": ladder_view(rungs, {f"{e.trim}/{e.target}" for e in entries}),
+        "waits": [x for x in every if not x.ready],
     }
 
 
-def head_of(found: trims.Proposals, rule: str) -> str:
+def ladder_of(db: Session, job: Job, version: SceneVersion) -> Ladder:
+    """The ladder of savings of a version on the job's device."""
+    summary = summarise(db, job, version)
+    every = proposals.propose_all(db, job, {})
+    can = [p for x in every for p in x.found]
+    return ladder(summary.analysis, can, summary.ledger.total, summary.device.free_bytes)
+
+
+def tabs(every: Sequence[Proposals]) -> list[Tab]:
+    """All trims that propose something, or may."""
+    out = []
+    for x in every:
+        count = sum(not p.left_alone for p in x.found) if x.ready else None
+        if x.found or not x.ready:
+            out.append(Tab(x.trim.name, x.trim.title, count))
+    return out
+
+
+def rule_of(found: Proposals) -> str:
+    """The rule that proposals went by, where nobody chose one."""
+    return next((str(p.facts["rule"]) for p in found.found if "rule" in p.facts), "")
+
+
+def parameter_fields(found: Proposals | None) -> list[Field]:
+    """What can be asked otherwise of the trim that is shown."""
+    if found is None:
+        return []
+    return fields_of(found.trim.parameters_type, found.parameters.model_dump(mode="json"))
+
+
+def head_of(
+    every: Sequence[Proposals], one: Proposals | None, summary: Summary, least: int | None
+) -> str:
     """The page's heading: how much there is to trim."""
-    if not takes_rule(found.trim.name):
-        proposals = plural(len(found.found), "proposal")
-        return f"{found.trim.title}: {proposals if found.found else 'nothing to propose'}"
-    some, none = HEADS.get(rule, ("%s by the rule", "Nothing to propose"))
-    one, many = ("texture has", "textures have") if rule == "footprint" else ("texture", "textures")
-    return some % plural(len(found.found), one, many) if found.found else none
+    found = [one] if one else every
+    count = sum(not p.left_alone for x in found for p in x.found)
+    if one:
+        what = plural(count, "proposal") if count else "nothing to propose"
+        return f"{one.trim.title}: {what if one.ready else 'not worked out yet'}"
+    if not count:
+        return "Nothing to propose"
+    if least is None:
+        return plural(count, "proposal")
+    return f"{plural(count, 'proposal')}: {size(summary.ledger.total)} could be {size(least)}"
 
 
-def _line(found: trims.Proposals, p: Proposal, entry: TrimEntry | None, most: int) -> Line:
-    change = Change(kind=p.trim, target=p.target.name, from_=p.before, to=p.after)
-    exact = entry is not None and entry.parameters == p.parameters
-    other = ""
-    if entry is not None and not exact:
-        other = ", ".join(f"{k} {v}" for k, v in entry.parameters.items())
-    return Line(
-        proposal=p,
-        text=found.trim.describe(change),
-        reason=reason(p),
-        staged=entry is not None,
-        exact=exact,
-        staged_as=other,
-        bar=p.memory_saved_bytes / most,
-    )
+@dataclass(frozen=True)
+class StagedLine:
+    """An entry of the trim list, in words."""
+
+    entry: TrimEntry
+    title: str
+    saved: int
+
+    @property
+    def address(self) -> str:
+        """By which its row is found."""
+        return f"{self.entry.trim}/{self.entry.target}"
 
 
-def reason(p: Proposal) -> str:
-    """What a proposal rests on, in words."""
-    limit = p.parameters.get("limit")
-    if p.facts.get("shown"):
-        across, down = p.facts["shown"]
-        return f"the shot shows {across} x {down} of it"
-    if p.facts.get("nearest_m") is not None:
-        text = f"never nearer than {p.facts['nearest_m']:.1f} m: {limit} px"
-        if p.facts.get("too_little_for"):
-            text += f", too few: the shot shows {p.facts['too_little_for']}"
-        return text
-    return ""
+def staged_line(analysis: Any, entry: TrimEntry) -> StagedLine:
+    """What an entry of the trim list saves by itself."""
+    title = TRIMS[entry.trim].title if entry.trim in TRIMS else entry.trim
+    proposed = entry.proposal or {}
+    same = proposed.get("parameters") == entry.parameters
+    saved = int(proposed.get("memory_saved_bytes", 0))
+    if not same:
+        saved = trims.saved_by(analysis, entry)
+    return StagedLine(entry, title, saved)
+
+
+def row_in_edit(rows: Sequence[Row], asked: Asked) -> Row | None:
+    """The row whose parameters are being set."""
+    return next((r for r in rows if asked.edit and r.address == asked.edit), None)
 
 
 def unfinished(task: Task | None) -> Task | None:
@@ -173,11 +229,8 @@ def made_by(version: SceneVersion) -> str:
         return "as it was opened"
     kind = changes[0].kind
     if kind in TRIMS:
-        kinds = {c.kind for c in changes}
-        parts = [
-            TRIMS[k].summarise([c for c in changes if c.kind == k]) for k in kinds if k in TRIMS
-        ]
-        return ", ".join(sorted(parts))
+        kinds = list(dict.fromkeys(c.kind for c in changes if c.kind in TRIMS))
+        return ", ".join(TRIMS[k].summarise([c for c in changes if c.kind == k]) for k in kinds)
     if kind == "camera":
         return f"camera “{changes[0].target}” put up"
     return READ_AS.format(*_read_as(changes[0].to)) if kind == "reading" else kind

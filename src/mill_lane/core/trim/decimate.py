@@ -1,0 +1,368 @@
+"""Meshes with fewer triangles, as far as it stays within an error on screen."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Annotated, Any
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from mill_lane.core.formats.meshes.soup import whole
+from mill_lane.core.progress import Progress, silent
+from mill_lane.core.scene.model import Geometry, Mesh, Part, Scene
+from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.trim.deviation import Deviation, Reference, deviation, reference_of
+from mill_lane.core.trim.meshes import chosen_mesh, with_meshes
+from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.simplify import Joined, joined, thinned
+from mill_lane.core.weigh.analysis import Analysis, MeshRow, part_bytes
+from mill_lane.core.weigh.frames import camera_track
+
+WORTH = 0.2  # of its triangles that a mesh has to lose
+FEWEST = 800  # triangles below which nobody would thin a mesh
+ON_BORDERS = 0.75  # of the vertices, from where on there is nothing to collapse
+NEAREST = 1e-3  # metres that a camera may come near
+LEAST_LEFT = 4  # triangles
+TRIES = 6  # at most, for the fewest triangles within an error
+
+
+class Parameters(BaseModel):
+    """How far the surface may move on screen, or how many triangles are to stay."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    pixels: Annotated[float, Field(gt=0, le=100, title="error on screen, px")] = 0.5
+    ratio: Annotated[float | None, Field(gt=0, lt=1, title="or a share of its triangles")] = None
+    height: Annotated[int, Field(ge=1, le=16384)] = 1080  # of the final picture
+
+
+class Count(BaseModel):
+    """How many triangles are left of a mesh."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    triangles: Annotated[int, Field(ge=LEAST_LEFT, le=10**9, title="triangles left")]
+
+
+@dataclass(frozen=True)
+class Sight:
+    """How a mesh is seen where it is nearest: metres a pixel, and how much its copies are scaled.
+
+    One pixel is `pixel / scale` in the mesh's own unit.
+    """
+
+    pixel: float
+    scale: float
+
+    def pixels(self, distance: float) -> float:
+        """A distance in the mesh's own unit, in pixels on screen."""
+        return distance * self.scale / self.pixel
+
+    def metres(self, distance: float) -> float:
+        """A distance in the mesh's own unit, in metres."""
+        return distance * self.scale
+
+
+class Decimate(Trim):
+    """Collapses edges of meshes that are finer than the picture."""
+
+    name = "decimate"
+    title = "Fewer triangles"
+    parameters_type = Parameters
+    choice_type = Count
+
+    def opens_scene(self, parameters: BaseModel) -> bool:
+        """Meshes are thinned and measured."""
+        return True
+
+    def propose(
+        self,
+        scene: OpenScene,
+        analysis: Analysis,
+        parameters: BaseModel,
+        progress: Progress = silent,
+    ) -> list[Proposal]:
+        """Thin every mesh worth it, and measure how far it then lies off; see `Trim.propose`."""
+        assert isinstance(parameters, Parameters)
+        found = scene()
+        sights = sights_of(found, analysis, parameters.height)
+        out = []
+        groups = with_copies(analysis)
+        for k, rows in enumerate(groups):
+            progress(k / len(groups), f"triangles: {k + 1} of {len(groups)} meshes")
+            # A copy goes the way of the mesh that it is a copy of.
+            row = rows[0]
+            seen = [m for m in rows if m.seen != "never" and m.index in sights]
+            if row.triangles < FEWEST or not seen:
+                continue
+            closest = min(seen, key=lambda m: sights[m.index].pixel / sights[m.index].scale)
+            made = self._one(found.meshes[row.index], row, closest, sights, parameters)
+            out += [made] if made is not None else []
+        return sorted(out, key=lambda p: (-p.memory_saved_bytes, p.target.index))
+
+    def _one(
+        self,
+        mesh: Mesh,
+        row: MeshRow,
+        closest: MeshRow,
+        sights: dict[int, Sight],
+        parameters: Parameters,
+    ) -> Proposal | None:
+        """The proposal for a mesh, by the copy of it that is seen the closest."""
+        sight = sights[closest.index]
+        why_not = kept(row.deforms, row.subdivision)
+        base: dict[str, Any] = {
+            "trim": self.name,
+            "target": Target(kind="mesh", index=row.index, name=row.name),
+            "before": row.triangles,
+            "memory_before_bytes": row.memory_bytes,
+        }
+        facts: dict[str, Any] = {
+            "nearest_m": closest.nearest_m,
+            "nearest_frame": closest.nearest_frame,
+        }
+        if not why_not:
+            parts = [p.load() for p in mesh.parts]
+            mesh_of = joined(parts)
+            if mesh_of.locked.mean() > ON_BORDERS:
+                share = 100 * float(mesh_of.locked.mean())
+                why_not = f"{share:.0f} % of its vertices lie on seams and borders, which stay"
+        if why_not:
+            nothing = {"triangles": row.triangles}
+            return Proposal(
+                **base,
+                parameters=nothing,
+                after=row.triangles,
+                memory_saved_bytes=0,
+                facts=facts,
+                left_alone=why_not,
+            )
+        left = fewest_within(parts, mesh_of, sight, parameters)
+        if left is None or left.triangles > (1 - WORTH) * row.triangles:
+            return None
+        after = thinned_row(row, left.triangles)
+        return Proposal(
+            **base,
+            parameters={"triangles": left.triangles},
+            after=left.triangles,
+            memory_saved_bytes=row.memory_bytes - after.memory_bytes,
+            triangles_saved=(row.triangles - left.triangles) * row.copies,
+            facts=facts | told(left.deviation, sight),
+        )
+
+    def apply(
+        self, scene: Scene, choices: Sequence[Choice], progress: Progress
+    ) -> tuple[Scene, list[Change]]:
+        """Thin the chosen meshes, and measure how far they lie off; see `Trim.apply`.
+
+        Meshes that deform, or that are cages of subdivision surfaces, stay as they are.
+        """
+        meshes, changes = list(scene.meshes), []
+        for k, choice in enumerate(choices):
+            index, count = chosen_mesh(scene, choice), self.checked(choice).triangles
+            mesh = meshes[index]
+            before = sum(sum(part_bytes(p)) for p in mesh.parts)
+            if count < mesh.triangles and not kept(moves(mesh), mesh.subdivision):
+                parts = [p.load() for p in mesh.parts]
+                made = thinned(parts, joined(parts), count)
+                if not any(len(g.triangles) for g in made):
+                    continue
+                meshes[index] = with_geometries(mesh, made)
+                reference = reference_of(whole(mesh.parts))
+                off = deviation(reference, whole(meshes[index].parts))
+                after = sum(sum(part_bytes(p)) for p in meshes[index].parts)
+                changes.append(
+                    Change(
+                        kind=self.name,
+                        target=mesh.name,
+                        key=choice.target.key,
+                        from_=mesh.triangles,
+                        to=meshes[index].triangles,
+                        memory_saved_bytes=before - after,
+                        facts={"most": off.most, "mean": off.mean, "turned": off.turned},
+                    )
+                )
+            progress((k + 1) / len(choices), f"triangles: {k + 1} of {len(choices)} meshes")
+        return replace(scene, meshes=tuple(meshes)), changes
+
+    def describe(self, change: Change) -> str:
+        """Tell the triangles before and after."""
+        return f"{change.from_:,} → {change.to:,} triangles"
+
+    def explain(self, proposal: Proposal) -> str:
+        """Tell how near it comes, and how far the thinned surface lies off."""
+        f = proposal.facts
+        frame = f" at frame {f['nearest_frame']}" if f.get("nearest_frame") is not None else ""
+        near = "" if f.get("nearest_m") is None else f"nearest {f['nearest_m']:.1f} m{frame}"
+        if "most_px" not in f:
+            return near
+        off = f"at most {f['most_px']:.2f} px off ({1000 * f['most_m']:.2g} mm, measured)"
+        turned = f"normals turned by {f['turned']:.1f}°" if f["turned"] >= 0.05 else ""
+        return ", ".join(x for x in (near, off, turned) if x)
+
+    def summarise(self, changes: Sequence[Change]) -> str:
+        """Tell how many meshes were thinned, and how much."""
+        n = len(changes)
+        lost = sum(c.from_ - c.to for c in changes)
+        return f"{n} mesh{'es' * (n != 1)} thinned by {lost:,} triangles"
+
+    def foresee(self, analysis: Analysis, choices: Sequence[Choice]) -> Analysis:
+        """Predict what the chosen meshes will hold; see `Trim.foresee`."""
+        counts = {c.target.index: self.checked(c).triangles for c in choices}
+        rows = [
+            thinned_row(m, counts[m.index])
+            if m.index in counts and not kept(m.deforms, m.subdivision)
+            else m
+            for m in analysis.meshes
+        ]
+        return with_meshes(analysis, rows)
+
+
+def kept(deforms: bool, cage: object) -> str:
+    """Why a mesh cannot be thinned; empty where it can."""
+    if deforms:
+        return "its vertices move among themselves"
+    if cage is not None:
+        return "it is the cage of a subdivision surface: choose a lower level instead"
+    return ""
+
+
+def moves(mesh: Mesh) -> bool:
+    """Whether vertices of a mesh move among themselves."""
+    return any(p.load_at is not None for p in mesh.parts)
+
+
+def thinned_row(row: MeshRow, triangles: int) -> MeshRow:
+    """The row of a mesh with so many triangles: as many vertices a triangle as before."""
+    if triangles >= row.triangles:
+        return row
+    k = triangles / row.triangles
+    changes: dict[str, Any] = {
+        "triangles": triangles,
+        "vertices": round(row.vertices * k),
+        "uv_vertices": round(row.uv_vertices * k),
+        "geometry_bytes": round(row.geometry_bytes * k),
+        "acceleration_bytes": round(row.acceleration_bytes * k),
+        "duplicate_of": None,
+        "edge_px": None if row.edge_px is None else row.edge_px / k**0.5,
+        "triangles_per_px": None if row.triangles_per_px is None else row.triangles_per_px * k,
+    }
+    return row.model_copy(update=changes)
+
+
+def told(off: Deviation, sight: Sight) -> dict[str, float]:
+    """A deviation as facts: at most in metres and pixels, the mean in pixels, degrees."""
+    return {
+        "most_m": sight.metres(off.most),
+        "most_px": sight.pixels(off.most),
+        "mean_px": sight.pixels(off.mean),
+        "turned": off.turned,
+    }
+
+
+def with_geometries(mesh: Mesh, made: Sequence[Geometry]) -> Mesh:
+    """The mesh with other vertices; parts of which nothing is left go."""
+    parts: list[Part] = []
+    for part, g in zip(mesh.parts, made, strict=True):
+        if len(g.triangles):
+            fresh = part_of(g, part.material)
+            parts.append(replace(fresh, source=part.source))
+    return replace(mesh, parts=tuple(parts))
+
+
+def sights_of(scene: Scene, analysis: Analysis, height: int) -> dict[int, Sight]:
+    """How each mesh is seen where it is nearest, in a picture of that height, by its number.
+
+    That of a copy is told in the unit of the mesh that it is a copy of.
+    """
+    known = analysis.camera if analysis.camera in scene.camera_names else None
+    track = camera_track(scene, [scene.frames[0]], 16 / 9, known)
+    matrices = world_matrices(scene, 0.0)
+    scales: dict[int, float] = {}
+    for node, mesh in scene.instances:
+        values = np.linalg.svd(matrices[node][:3, :3], compute_uv=False)
+        scales[mesh] = max(scales.get(mesh, 0.0), float(values[0]))
+    return {
+        row.index: Sight(
+            track.pixel(max(row.nearest_m, NEAREST), height),
+            scales[row.index] * row.duplicate_scale,
+        )
+        for row in analysis.meshes
+        if row.nearest_m is not None and scales.get(row.index, 0.0) > 0
+    }
+
+
+def with_copies(analysis: Analysis) -> list[list[MeshRow]]:
+    """Every mesh that is no copy, with its copies after it; the heaviest first."""
+    groups: dict[int, list[MeshRow]] = {
+        m.index: [m] for m in analysis.meshes if m.duplicate_of is None
+    }
+    for m in analysis.meshes:
+        if m.duplicate_of is not None:
+            groups.setdefault(m.duplicate_of, []).append(m)
+    return sorted(groups.values(), key=lambda rows: -rows[0].memory_bytes)
+
+
+@dataclass(frozen=True)
+class Left:
+    """So many triangles are left, which lie so far off."""
+
+    triangles: int
+    deviation: Deviation
+
+
+def fewest_within(
+    parts: Sequence[Geometry], mesh: Joined, sight: Sight, parameters: Parameters
+) -> Left | None:
+    """The fewest triangles with which a mesh stays within the error, by trying.
+
+    Parameters
+    ----------
+    parts : sequence of Geometry
+    mesh : Joined
+        The same, put together.
+    sight : Sight
+    parameters : Parameters
+
+    Returns
+    -------
+    Left or None
+        None where nothing can go.
+    """
+    reference: Reference = reference_of(together(parts))
+    count = len(mesh.triangles)
+
+    def tried(triangles: int) -> Left | None:
+        made = [g for g in thinned(parts, mesh, triangles) if len(g.triangles)]
+        if not made:
+            return None
+        left = sum(len(g.triangles) for g in made)
+        return Left(left, deviation(reference, together(made)))
+
+    if parameters.ratio is not None:
+        return tried(max(LEAST_LEFT, round(count * parameters.ratio)))
+    best: Left | None = None
+    low, high = LEAST_LEFT, count  # too few, enough
+    share = 0.25
+    for _ in range(TRIES):
+        target = min(max(round(high * share), low), high - 1)
+        if target <= low * 1.1 and best is not None:
+            break
+        found = tried(target)
+        if found is not None and sight.pixels(found.deviation.most) <= parameters.pixels:
+            best, high = found, found.triangles
+            if found.triangles > 1.1 * target:
+                break  # borders hold the rest
+            share = max(share, low / high) if low > LEAST_LEFT else share
+        else:
+            low = max(low, found.triangles if found is not None else target)
+            share = min((low / high) ** 0.5, 0.95)
+    return best
+
+
+def together(parts: Sequence[Geometry]) -> Geometry:
+    """Parts as one geometry: places, normals, triangles."""
+    return whole([part_of(g, -1) for g in parts if len(g.triangles)])

@@ -1,0 +1,34 @@
+"""Choices that name a mesh, and the rows of meshes after a trim."""
+
+from __future__ import annotations
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.scene.model import Scene
+from mill_lane.core.trim.model import Choice
+from mill_lane.core.weigh.analysis import Analysis, MeshRow
+
+
+def chosen_mesh(scene: Scene, choice: Choice) -> int:
+    """The number of the mesh that a choice names.
+
+    Raises
+    ------
+    MillError
+        Where the scene has no such mesh.
+    """
+    index = choice.target.index
+    if choice.target.kind != "mesh" or not 0 <= index < len(scene.meshes):
+        raise MillError(f"The scene has no mesh “{choice.target.name}”.", "Stage it again.")
+    return index
+
+
+def with_meshes(analysis: Analysis, rows: list[MeshRow]) -> Analysis:
+    """The analysis with other meshes; what they add up to goes with them."""
+    return analysis.model_copy(
+        update={
+            "meshes": rows,
+            "triangles": sum(m.triangles * m.copies for m in rows),
+            "unique_triangles": sum(m.triangles for m in rows),
+            "instances": sum(m.copies for m in rows),
+        }
+    )

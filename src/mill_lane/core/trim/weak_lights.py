@@ -1,0 +1,128 @@
+"""Lights that give next to nothing, left out."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from mill_lane.core.progress import Progress, silent
+from mill_lane.core.scene.edit import replace_material, replace_node
+from mill_lane.core.scene.model import Scene
+from mill_lane.core.trim.lights import chosen_light, chosen_material
+from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.weigh.analysis import Analysis, LightRow
+
+
+class Parameters(BaseModel):
+    """Below which share of the picture's light a lamp is weak."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    share: Annotated[float, Field(gt=0, le=0.2, title="share of the light")] = 0.001
+
+
+class Nothing(BaseModel):
+    """Nothing to be set."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class WeakLights(Trim):
+    """Leaves out lights that give next to nothing."""
+
+    name = "weak_lights"
+    title = "Weak lights"
+    parameters_type = Parameters
+    choice_type = Nothing
+
+    def propose(
+        self,
+        scene: OpenScene,
+        analysis: Analysis,
+        parameters: BaseModel,
+        progress: Progress = silent,
+    ) -> list[Proposal]:
+        """Find lights with a small share of the light in the picture; see `Trim.propose`.
+
+        Emissive surfaces of one material go together.
+        """
+        assert isinstance(parameters, Parameters)
+        groups: dict[tuple[int, int], list[LightRow]] = defaultdict(list)
+        for row in analysis.lights:
+            key = (-1, row.material) if row.material >= 0 else (row.node, -1)
+            groups[key].append(row)
+        out = []
+        for (node, material), rows in groups.items():
+            share = share_of(rows)
+            if share is None or share >= parameters.share:
+                continue
+            kind, index = ("light", node) if material < 0 else ("material", material)
+            target = Target.model_validate({"kind": kind, "index": index, "name": rows[0].name})
+            out.append(
+                Proposal(
+                    trim=self.name,
+                    target=target,
+                    parameters={},
+                    before=share,
+                    after=0.0,
+                    memory_saved_bytes=0,
+                    facts={"share": share, "lights": len(rows), "power": rows[0].power},
+                )
+            )
+        return sorted(out, key=lambda p: (p.facts["share"], p.target.key))
+
+    def apply(
+        self, scene: Scene, choices: Sequence[Choice], progress: Progress
+    ) -> tuple[Scene, list[Change]]:
+        """Put the chosen lights out; see `Trim.apply`."""
+        changes = []
+        for k, choice in enumerate(choices):
+            target = choice.target
+            if target.kind == "material":
+                index = chosen_material(scene, choice)
+                m = replace(scene.materials[index], emissive=(0.0, 0.0, 0.0), emissive_texture=None)
+                scene = replace_material(scene, index, m)
+            else:
+                index = chosen_light(scene, choice)
+                scene = replace_node(scene, index, replace(scene.nodes[index], light=-1))
+            changes.append(
+                Change(kind=self.name, target=target.name, key=target.key, from_="on", to="off")
+            )
+            progress((k + 1) / len(choices), f"lights: {k + 1} of {len(choices)}")
+        return scene, changes
+
+    def describe(self, change: Change) -> str:
+        """Tell that it is out."""
+        return "put out"
+
+    def explain(self, proposal: Proposal) -> str:
+        """Tell its share."""
+        several = proposal.facts["lights"]
+        who = f"{several} surfaces of one material give" if several > 1 else "gives"
+        return f"{who} {100 * proposal.facts['share']:.3f} % of the light in the picture"
+
+    def summarise(self, changes: Sequence[Change]) -> str:
+        """Tell how many lights went."""
+        return f"{len(changes)} weak light{'s' * (len(changes) != 1)} put out"
+
+    def foresee(self, analysis: Analysis, choices: Sequence[Choice]) -> Analysis:
+        """Predict that the chosen lights are gone; see `Trim.foresee`."""
+        nodes = {c.target.index for c in choices if c.target.kind == "light"}
+        materials = {c.target.index for c in choices if c.target.kind == "material"}
+        lights = [
+            x
+            for x in analysis.lights
+            if not (x.material in materials if x.material >= 0 else x.node in nodes)
+        ]
+        return analysis.model_copy(update={"lights": lights})
+
+
+def share_of(rows: Sequence[LightRow]) -> float | None:
+    """The share of the light of some lights; lights of one name were measured together."""
+    shares = {row.name: row.share for row in rows}
+    known = [x for x in shares.values() if x is not None]
+    return sum(known) if len(known) == len(shares) else None

@@ -1,0 +1,140 @@
+"""What trims propose for a scene version: at once from what is known, or worked out behind."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.errors import NotFoundError
+from mill_lane.core.scene.model import Scene
+from mill_lane.core.trim import TRIMS
+from mill_lane.core.trim.model import Proposal, Trim, parameters_of
+from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
+from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.work import queue
+from mill_lane.work.kinds.propose import PROPOSE, Asked, Payload, Result
+
+KEPT = 16
+_read: dict[int, Result] = {}
+
+
+@dataclass(frozen=True)
+class Proposals:
+    """What one trim proposes.
+
+    Attributes
+    ----------
+    trim : Trim
+    parameters : BaseModel
+        With which it was asked.
+    found : list of Proposal
+    ready : bool
+        Whether it was asked at all; otherwise `found` is empty.
+    task : Task or None
+        That works it out, or was to.
+    """
+
+    trim: Trim
+    parameters: BaseModel
+    found: list[Proposal]
+    ready: bool = True
+    task: Task | None = None
+
+
+def find_trim(name: str) -> Trim:
+    """The trim of that name."""
+    if name not in TRIMS:
+        raise NotFoundError(f"trim called “{name}”")
+    return TRIMS[name]
+
+
+def asked_with(
+    db: Session, job: Job, trim: Trim, values: Mapping[str, Any] | None = None
+) -> BaseModel:
+    """Parameters of a trim; the height of the final picture is filled in where it has one."""
+    given = dict(values or {})
+    if "height" in trim.parameters_type.model_fields:
+        given.setdefault("height", recipe_of(db, job, "final").height)
+    return parameters_of(trim, given)
+
+
+def propose(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = None) -> Proposals:
+    """What a trim proposes for the version in use.
+
+    Parameters
+    ----------
+    db : Session
+    job : Job
+    name : str
+        Of the trim.
+    values : mapping, optional
+        Parameters of the trim.  Without any the newest are taken with which it was asked, where
+        asking takes a while.
+
+    Raises
+    ------
+    NotFoundError, MillError
+        For a trim that is not there, or parameters that are wrong.
+    """
+    trim, version = find_trim(name), find_version(db, job)
+    parameters = asked_with(db, job, trim, values)
+    if not trim.opens_scene(parameters):
+        return Proposals(
+            trim, parameters, trim.propose(_no_scene, analysis_of(db, version), parameters)
+        )
+    for task in _tasks(db, job, version):
+        for k, asked in enumerate(Payload.model_validate(task.payload).asked):
+            if asked.trim != name:
+                continue
+            known = parameters_of(trim, asked.parameters)
+            if values and known != parameters:
+                continue
+            if task.state == "done":
+                return Proposals(trim, known, _result(task).found[k], task=task)
+            return Proposals(trim, known, [], ready=False, task=task)
+    return Proposals(trim, parameters, [], ready=False)
+
+
+def propose_all(db: Session, job: Job, values: Mapping[str, Mapping[str, Any]]) -> list[Proposals]:
+    """What every trim proposes; `values` are parameters by the name of the trim."""
+    return [propose(db, job, trim.name, values.get(trim.name)) for trim in TRIMS]
+
+
+def ask(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = None) -> Task | None:
+    """Have it worked out what a trim proposes, unless it is known or under way.
+
+    Returns
+    -------
+    Task or None
+        None where there is nothing to wait for.
+    """
+    known = propose(db, job, name, values)
+    if known.ready or (known.task is not None and not known.task.over):
+        return None if known.ready else known.task
+    asked = Asked(trim=name, parameters=known.parameters.model_dump(mode="json"))
+    version = find_version(db, job)
+    return queue.put(db, PROPOSE, Payload(version=version.id, asked=[asked]), job.id)
+
+
+def _tasks(db: Session, job: Job, version: SceneVersion) -> list[Task]:
+    query = select(Task).where(Task.kind == PROPOSE.name, Task.job_id == job.id)
+    rows = db.scalars(query.order_by(Task.id.desc()))
+    return [t for t in rows if t.payload.get("version") == version.id]
+
+
+def _result(task: Task) -> Result:
+    """What a task found; read once."""
+    if task.id not in _read:
+        if len(_read) >= KEPT:
+            _read.clear()
+        _read[task.id] = Result.model_validate(task.result)
+    return _read[task.id]
+
+
+def _no_scene() -> Scene:
+    raise AssertionError("a trim looks into the scene without having said so")
