@@ -8,6 +8,7 @@ open borders and borders between materials are borders to it, which stay where t
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -18,15 +19,16 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.meshes.soup import face_normals, flat_geometry, unit_rows
 from mill_lane.core.scene.model import F32, Geometry
-from mill_lane.core.trim.closest import closest, closest_within, tree_of
+from mill_lane.core.trim.closest import Tree, closest, closest_within, tree_of
 
 Ints = NDArray[np.int64]
 NORMAL_STEP = 64  # normals that agree to a 64th are one: exporters round them
 FACETED = 0.9  # of the triangles whose corners have the triangle's own normal, in a faceted mesh
-# How fast the package lets its error grow from one round to the next: slowly it keeps to the order
-# of the errors, and may stop early; measured, 0.5 to 0.9 times the error of its usual 7.
-HASTES = (3.0, 5.0, 7.0)
-NEARLY = 1.05  # times as many triangles as were asked for are near enough
+MOSTLY = 0.5  # of the vertices on borders, from where on normals are asked about
+# How fast the package lets its error grow from round to round: slowly it keeps to the order of the
+# errors (measured, 0.6 to 1 times the error of its usual 7); at 3 it stops before all is done.
+HASTE = 5.0
+_one_at_a_time = threading.Lock()  # the package keeps the mesh in one place for all
 ASTRAY = 1e-5  # of the size: how far off a vertex may lie before it is looked for elsewhere
 
 
@@ -47,8 +49,18 @@ class Joined:
 
 
 def joined(parts: Sequence[Geometry]) -> Joined:
-    """Put the parts of a mesh together; triangles without area or with a corner twice go."""
-    faceted = bool(np.mean([_is_faceted(g) for g in parts]) > 0.5)
+    """Put the parts of a mesh together; triangles without area or with a corner twice go.
+
+    Where most vertices would lie on borders since each triangle has normals of its own, normals do
+    not count.
+    """
+    smooth = _joined(parts, faceted=False)
+    if smooth.locked.mean() > MOSTLY and np.mean([_is_faceted(g) for g in parts]) > 0.5:
+        return _joined(parts, faceted=True)
+    return smooth
+
+
+def _joined(parts: Sequence[Geometry], faceted: bool) -> Joined:
     positions, triangles, indices = [], [], []
     start = 0
     for g in parts:
@@ -69,10 +81,7 @@ def _is_faceted(g: Geometry) -> bool:
     """Whether the corners of nearly every triangle have the triangle's own normal."""
     flat = unit_rows(face_normals(g.positions, g.triangles))
     along = np.einsum("tcx,tx->tc", g.normals[g.triangles], flat)
-    if not len(along) or not (np.abs(along) > 0.999).all(1).mean() > FACETED:
-        return False
-    # A plane is smooth as well: only where neighbours differ are they facets.
-    return float(np.ptp(flat, 0).max()) > 1e-3
+    return bool(len(along)) and bool((np.abs(along) > 0.999).all(1).mean() > FACETED)
 
 
 def _welded(g: Geometry, faceted: bool) -> tuple[Ints, Ints]:
@@ -129,43 +138,48 @@ def on_borders(triangles: Ints, vertices: int) -> NDArray[np.bool_]:
     return out
 
 
-def collapse(mesh: Joined, triangles: int) -> tuple[NDArray[np.float64], Ints, Ints]:
-    """Collapse edges until at most so many triangles are left, or no edge can go.
+@dataclass(frozen=True, eq=False)
+class Collapsed:
+    """A joined mesh after collapsing edges.
 
-    Parameters
-    ----------
-    mesh : Joined
-    triangles : int
-
-    Returns
-    -------
-    positions : array of float64, (V', 3)
-        Those on borders where they were, to the bit.
-    triangles : array of int64, (T', 3)
-    became : array of int64, (V,)
-        Which of the new vertices each became; -1 where nothing is left of it.
+    positions : float64 (V', 3), those on borders where they were, to the bit.  triangles : int64
+    (T', 3).  became : int64 (V,), which of the new vertices each became; -1 where nothing is left.
     """
+
+    positions: NDArray[np.float64]
+    triangles: Ints
+    became: Ints
+
+    def bare(self) -> Geometry:
+        """What is left, without anything that vertices carry."""
+        at = np.ascontiguousarray(self.positions, np.float32)
+        return Geometry(at, np.zeros_like(at), None, self.triangles.astype(np.uint32))
+
+
+def collapse(mesh: Joined, triangles: int) -> Collapsed:
+    """Collapse edges until at most so many triangles are left, or no edge can go."""
     import fast_simplification
 
     if not len(mesh.triangles):
-        return np.zeros((0, 3)), np.zeros((0, 3), np.int64), np.full(len(mesh.positions), -1)
+        none = np.full(len(mesh.positions), -1)
+        return Collapsed(np.zeros((0, 3)), np.zeros((0, 3), np.int64), none)
     low = mesh.positions.min(0)
     size = max(float((mesh.positions.max(0) - low).max()), 1e-300)
     # The library's thresholds are for a mesh about as large as 1.
     scaled = (mesh.positions - low) / size
     corners = mesh.triangles.astype(np.int32)
-    target = max(1, min(triangles, len(corners)))
-    for haste in HASTES:
+    # A disc with b vertices on its border has at least b - 2 triangles (Euler): asking for fewer
+    # has the package go round in vain.
+    target = min(max(triangles, int(mesh.locked.sum()), 1), len(corners))
+    with _one_at_a_time:
         points, faces, collapses = fast_simplification.simplify(
             scaled,
             corners,
             target_count=target,
-            agg=haste,
+            agg=HASTE,
             return_collapses=True,
             preserve_border=True,
         )
-        if len(faces) <= NEARLY * target:
-            break
     into = _followed(np.asarray(collapses, np.int64).reshape(-1, 2), len(mesh.positions))
     # What is left keeps its order; vertices that no triangle uses any more are not handed back.
     moved = into[mesh.triangles]
@@ -184,7 +198,7 @@ def collapse(mesh: Joined, triangles: int) -> tuple[NDArray[np.float64], Ints, I
     positions = np.asarray(points, np.float64) * size + low
     still = np.flatnonzero(mesh.locked & used & (into == np.arange(len(into))))
     positions[number[still]] = mesh.positions[still]
-    return positions, faces, number[into]
+    return Collapsed(positions, faces, number[into])
 
 
 def _followed(collapses: Ints, vertices: int) -> Ints:
@@ -200,15 +214,24 @@ def _followed(collapses: Ints, vertices: int) -> Ints:
 
 
 def thinned(parts: Sequence[Geometry], mesh: Joined, triangles: int) -> list[Geometry]:
-    """The parts of a mesh with fewer triangles.
+    """The parts of a mesh with fewer triangles: see `collapse` and `dressed`."""
+    return dressed(parts, mesh, collapse(mesh, triangles))
+
+
+def dressed(
+    parts: Sequence[Geometry], mesh: Joined, left: Collapsed, tree: Tree | None = None
+) -> list[Geometry]:
+    """The parts of a mesh after collapsing edges, with all that their vertices carry.
 
     Parameters
     ----------
     parts : sequence of Geometry
     mesh : Joined
         The same, put together.
-    triangles : int
-        Of all parts together; more are left where borders need them.
+    left : Collapsed
+        What became of it.
+    tree : Tree, optional
+        Of a mesh that has but one part, where it is known.
 
     Returns
     -------
@@ -220,7 +243,7 @@ def thinned(parts: Sequence[Geometry], mesh: Joined, triangles: int) -> list[Geo
     What a vertex carries is read off the old surface at the closest point among the triangles that
     were collapsed into it, so that it never comes from across a seam.
     """
-    positions, faces, became = collapse(mesh, triangles)
+    positions, faces, became = left.positions, left.triangles, left.became
     owner = np.full(len(positions), -1)
     out = []
     for k, g in enumerate(parts):
@@ -230,19 +253,21 @@ def thinned(parts: Sequence[Geometry], mesh: Joined, triangles: int) -> list[Geo
         number = np.full(len(positions) + 1, -1)
         number[own] = np.arange(len(own))
         kept = number[faces[owner[faces[:, 0]] == k]] if len(own) else np.zeros((0, 3), np.int64)
-        out.append(_dressed(g, number[to_new], positions[own], kept, mesh.faceted))
+        known = tree if len(parts) == 1 else None
+        made = _dressed(g, number[to_new], positions[own], kept, known)
+        out.append(_facets(made) if mesh.faceted else made)
     return out
 
 
 def _dressed(
-    g: Geometry, became: Ints, positions: NDArray[np.float64], faces: Ints, faceted: bool
+    g: Geometry, became: Ints, positions: NDArray[np.float64], faces: Ints, tree: Tree | None
 ) -> Geometry:
     """New vertices (N, 3) with what the old ones carried that `became` them."""
     corners = g.positions[g.triangles].astype(np.float64)
     solid = (face_normals(g.positions, g.triangles) != 0).any(1)
     belongs = np.where(solid[:, None], became[g.triangles], -1)
     triangle, weights = closest_within(corners, belongs, positions)
-    _look_elsewhere(g, corners, positions, triangle, weights)
+    _look_elsewhere(g, corners, positions, triangle, weights, tree)
 
     def carried(values: F32 | None) -> F32 | None:
         if values is None:
@@ -252,7 +277,7 @@ def _dressed(
 
     normals = carried(g.normals)
     assert normals is not None
-    made = Geometry(
+    return Geometry(
         np.ascontiguousarray(positions, np.float32),
         unit_rows(normals.astype(np.float64)),
         carried(g.uvs),
@@ -260,7 +285,6 @@ def _dressed(
         carried(g.second_uvs),
         carried(g.colors),
     )
-    return _facets(made) if faceted else made
 
 
 def _look_elsewhere(
@@ -269,6 +293,7 @@ def _look_elsewhere(
     positions: NDArray[np.float64],
     triangle: Ints,
     weights: NDArray[np.float64],
+    tree: Tree | None,
 ) -> None:
     """Find the place on the surface of vertices that lie beside all triangles they came from.
 
@@ -283,7 +308,7 @@ def _look_elsewhere(
     rows = np.flatnonzero(beside)
     if not len(rows):
         return
-    found = closest(tree_of(g.positions, g.triangles), positions[rows])
+    found = closest(tree or tree_of(g.positions, g.triangles), positions[rows])
     nearer = (found.distance < 0.5 * off[rows]) | (triangle[rows] < 0)
     triangle[rows[nearer]] = found.triangle[nearer]
     weights[rows[nearer]] = found.weights[nearer]
