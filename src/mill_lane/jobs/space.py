@@ -18,6 +18,7 @@ from mill_lane.work import leftovers
 from mill_lane.work.ending import files_of, needs_files
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.first_look import FIRST_LOOK
+from mill_lane.work.kinds.visible_cost import VISIBLE_COST
 
 CACHE = "cache"
 
@@ -74,6 +75,9 @@ def _use(db: Session) -> _Use:
                 skies.add(named.split("/")[0])
     for result in db.scalars(select(Task.result).where(Task.kind == FIRST_LOOK.name)):
         pictures.update(x for k in ("picture", "meshes") if (x := (result or {}).get(k)))
+    for result in db.scalars(select(Task.result).where(Task.kind == VISIBLE_COST.name)):
+        for pair in (result or {}).get("pairs", []):
+            pictures.update(pair["pictures"].values())
     for result in db.scalars(select(Task.result).where(Task.kind == "export")):
         digest = (result or {}).get("export", {}).get("hash")
         if digest:

@@ -9,13 +9,13 @@ from sqlalchemy import delete, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
-from mill_lane.core.errors import MillError
+from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.trim import TRIMS, foresee
 from mill_lane.core.trim.ladder import Ladder, held
 from mill_lane.core.trim.model import Choice, Proposal, Target
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.jobs.lookup import find_version
-from mill_lane.jobs.proposals import find_trim
+from mill_lane.jobs.proposals import find_trim, propose
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry, now
 from mill_lane.work import queue
 from mill_lane.work.kinds.trim import TRIM, Payload
@@ -84,6 +84,23 @@ def choice_of(entry: TrimEntry) -> Choice:
     kind, _, index = entry.target.partition(":")
     target = Target.model_validate({"kind": kind, "index": int(index or 0), "name": entry.name})
     return Choice(trim=entry.trim, target=target, parameters=entry.parameters)
+
+
+def choice_for(db: Session, job: Job, version: SceneVersion, trim: str, target: str) -> Choice:
+    """The choice for a target of a trim: as it is staged, or else as it is proposed.
+
+    Raises
+    ------
+    NotFoundError
+        Where it is neither.
+    """
+    entry = entry_of(db, version, trim, target)
+    if entry is not None:
+        return choice_of(entry)
+    for p in propose(db, job, trim).found:
+        if p.target.key == target and not p.left_alone:
+            return p.choice
+    raise NotFoundError("proposal for that target")
 
 
 def foreseen(analysis: Analysis, entries: Collection[TrimEntry]) -> Analysis:

@@ -26,6 +26,7 @@ from mill_lane.core.render.settings import Preview
 from mill_lane.store.transactions import no_room
 from mill_lane.work.kinds.base import Paused, Report
 from mill_lane.work.kinds.render_parts import Layer, Request, Result
+from mill_lane.work.looking import forget_looker
 from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
 
@@ -126,6 +127,7 @@ def _loaded(request: Request, report: Report) -> tuple[Loaded, int]:
         reset_peak()
         return _warm[request.scene]
     _warm.clear()
+    forget_looker()
     give_back()
     baseline = resident()
     reset_peak()

@@ -16,6 +16,7 @@ from mill_lane.work.kinds.propose import PROPOSE
 from mill_lane.work.kinds.reading import READING
 from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.trim import TRIM
+from mill_lane.work.kinds.visible_cost import VISIBLE_COST
 from mill_lane.work.kinds.weigh import WEIGH
 
 KINDS: Registry[Kind[Any, Any, Any]] = Registry(
@@ -28,6 +29,7 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     FIRST_LOOK,
     WEIGH,
     PROPOSE,
+    VISIBLE_COST,
     TRIM,
     EXPORT,
     RENDER,

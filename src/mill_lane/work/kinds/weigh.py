@@ -64,6 +64,7 @@ class Weigh(Kind[Payload, Request, Result]):
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.render.session import threads_to_use
         from mill_lane.core.weigh.full import weigh_full
+        from mill_lane.work.looking import forget_looker
         from mill_lane.work.memory import give_back
         from mill_lane.work.rendering import forget_scene
         from mill_lane.work.warm import prepare
@@ -71,6 +72,7 @@ class Weigh(Kind[Payload, Request, Result]):
         # The kernels look for what is seen as well.
         prepare(part(report, 0.0, 0.02))
         forget_scene()
+        forget_looker()
 
         def ready(analysis: Analysis) -> None:
             report.live = {"stage": analysis.stage}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import Annotated
+from urllib.parse import quote
 
 from fastapi import APIRouter, Body, Request
 from fastapi.responses import FileResponse, Response
@@ -12,7 +13,7 @@ from pydantic import BaseModel
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
 from mill_lane.core.trim import TRIMS
-from mill_lane.jobs import proposals, trims, versions
+from mill_lane.jobs import costs, proposals, trims, versions
 from mill_lane.jobs.lookup import find_job, find_version
 from mill_lane.web.shared.context import AHome, Db, Done, file_stem
 from mill_lane.web.shared.pages import station_page
@@ -113,6 +114,33 @@ def stage_otherwise(db: Db, job: int, form: EntryForm) -> Done:
         raise NotFoundError("proposal for that target")
     trims.restage(db, entry, values_of(trim.choice_type, form.model_extra or {}))
     return Done(go=f"/jobs/{job}/trim{view.Asked(form.trim).link()}")
+
+
+class CostForm(BaseModel):
+    """What is to be measured: one entry of the trim list, or all of them."""
+
+    trim: str = ""
+    target: str = ""
+
+
+@router.post("/api/jobs/{job}/visible-costs")
+def measure(db: Db, job: int, form: CostForm) -> Done:
+    """Have it measured what staged changes change in the picture."""
+    row = find_job(db, job)
+    version = find_version(db, row)
+    if form.trim:
+        choice = trims.choice_for(db, row, version, form.trim, form.target)
+        costs.measure(db, row, version, [choice])
+        return Done(go=f"/jobs/{job}/trim?look={quote(f'{form.trim}/{form.target}')}")
+    costs.measure_staged(db, row, version, [trims.choice_of(e) for e in trims.staged(db, version)])
+    return Done(go=f"/jobs/{job}/trim?look={costs.TOGETHER}")
+
+
+@router.get("/jobs/{job}/crops/{task}/{crop}/{which}.png", include_in_schema=False)
+def crop(db: Db, home: AHome, job: int, task: int, crop: int, which: str) -> Response:
+    """A crop before or after what is staged, or the difference."""
+    path = costs.crop_picture(db, home, find_job(db, job), task, crop, which)
+    return FileResponse(path, media_type="image/png")
 
 
 @router.post("/api/jobs/{job}/trim-list/down-to-line")

@@ -15,7 +15,8 @@ from mill_lane.core.trim.ladder import Ladder, ladder
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.core.weigh.rules import RULES
-from mill_lane.jobs import proposals, trims
+from mill_lane.jobs import costs, proposals, trims
+from mill_lane.jobs.costs import Cost
 from mill_lane.jobs.proposals import Proposals
 from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry
@@ -26,7 +27,6 @@ from mill_lane.web.stations.trim.table import (
     MOST_ROWS,
     SORTS,
     Field,
-    Row,
     fields_of,
     rows_of,
     values_of,
@@ -44,6 +44,7 @@ class Asked:
     sort: str = "memory"
     find: str = ""
     edit: str = ""
+    look: str = ""
     values: Mapping[str, Any] | None = None
 
     def link(self, **changes: str) -> str:
@@ -74,6 +75,7 @@ def asked_in(query: Mapping[str, str]) -> Asked:
         sort if sort in SORTS else "memory",
         query.get("find", "")[:200],
         query.get("edit", "")[:200],
+        query.get("look", "")[:200],
         values,
     )
 
@@ -105,8 +107,10 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
     after_analysis = trims.foreseen(a, entries)
     after = draw_up(after_analysis, summary.final, device)
     can = [p for x in every for p in x.found if not p.left_alone]
-    rungs = ladder(a, can, summary.ledger.total, device.free_bytes)
+    known = costs.costs_of(db, summary.version)
+    rungs = ladder(a, can, summary.ledger.total, device.free_bytes, changes_of(known))
     one = shown[0] if asked.trim else None
+    choices = [trims.choice_of(e) for e in entries]
     return {
         "asked": asked,
         "tabs": tabs(every),
@@ -118,7 +122,13 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
         "rule": getattr(one.parameters, "rule", "") or rule_of(one) if one else "",
         "rules": RULES.names if one and one.trim.name == SIZES else [],
         "too_much": sum("too_little_for" in r.proposal.facts for r in rows),
-        "staged": [staged_line(a, e) for e in entries],
+        "staged": [
+            staged_line(a, e, known.get(costs.key_of([c])))
+            for e, c in zip(entries, choices, strict=True)
+        ],
+        "look": look_of(asked, known, every, entries),
+        "all_cost": known.get(costs.key_of(choices)) if choices else None,
+        "measuring": [c.task for c in known.values() if not c.task.over],
         "can_stage": any(not r.exact and not r.proposal.left_alone for r in rows),
         "after": judge(after, device.free_bytes),
         "saved": summary.ledger.total - after.total,
@@ -181,6 +191,7 @@ class StagedLine:
     entry: TrimEntry
     title: str
     saved: int
+    cost: Cost | None
 
     @property
     def address(self) -> str:
@@ -188,7 +199,55 @@ class StagedLine:
         return f"{self.entry.trim}/{self.entry.target}"
 
 
-def staged_line(analysis: Any, entry: TrimEntry) -> StagedLine:
+def changes_of(known: Mapping[str, Cost]) -> dict[str, float]:
+    """What was measured of single choices: RMS by "TRIM/TARGET"."""
+    return {
+        f"{c.choices[0].trim}/{c.choices[0].target.key}": c.rms
+        for c in known.values()
+        if c.known and len(c.choices) == 1
+    }
+
+
+@dataclass(frozen=True)
+class LookLine:
+    """What is looked at before and after: its title, and what was measured of it."""
+
+    title: str
+    cost: Cost | None
+    trim: str
+    target: str
+
+
+def look_of(
+    asked: Asked,
+    known: Mapping[str, Cost],
+    every: Sequence[Proposals],
+    entries: Sequence[TrimEntry],
+) -> LookLine | None:
+    """What the address asks to look at before and after."""
+    if not asked.look:
+        return None
+    if asked.look == costs.TOGETHER:
+        choices = [trims.choice_of(e) for e in entries]
+        title = f"All {plural(len(choices), 'staged change')} together"
+        return LookLine(title, known.get(costs.key_of(choices)) if choices else None, "", "")
+    trim, _, target = asked.look.partition("/")
+    staged = [trims.choice_of(e) for e in entries if (e.trim, e.target) == (trim, target)]
+    offered = [
+        p.choice
+        for x in every
+        if x.trim.name == trim
+        for p in x.found
+        if p.target.key == target and not p.left_alone
+    ]
+    chosen = (staged or offered)[:1]
+    if not chosen:
+        return None
+    title = f"{chosen[0].target.name}: {TRIMS[trim].title.lower()}"
+    return LookLine(title, known.get(costs.key_of(chosen)), trim, target)
+
+
+def staged_line(analysis: Any, entry: TrimEntry, cost: Cost | None = None) -> StagedLine:
     """What an entry of the trim list saves by itself."""
     title = TRIMS[entry.trim].title if entry.trim in TRIMS else entry.trim
     proposed = entry.proposal or {}
@@ -196,12 +255,7 @@ def staged_line(analysis: Any, entry: TrimEntry) -> StagedLine:
     saved = int(proposed.get("memory_saved_bytes", 0))
     if not same:
         saved = trims.saved_by(analysis, entry)
-    return StagedLine(entry, title, saved)
-
-
-def row_in_edit(rows: Sequence[Row], asked: Asked) -> Row | None:
-    """The row whose parameters are being set."""
-    return next((r for r in rows if asked.edit and r.address == asked.edit), None)
+    return StagedLine(entry, title, saved, cost)
 
 
 def unfinished(task: Task | None) -> Task | None:
