@@ -7,11 +7,12 @@ from sqlalchemy.orm import Session, joinedload
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
+from mill_lane.core.trim.model import Change
 from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds import export, reading
-from mill_lane.work.kinds.export import EXPORT
+from mill_lane.work.kinds.export import CHANGED, EXPORT
 from mill_lane.work.kinds.reading import READING, Axis, Unit
 
 
@@ -78,6 +79,8 @@ def write_as(db: Session, job: Job, name: str) -> Task:
     MillError
         For a format that is not offered.
     """
+    if name in CHANGED:
+        return _write_changed(db, job, name)
     found = FORMATS[name].download if name in FORMATS else None
     if found is None:
         offered = ", ".join(f.name for f in FORMATS if f.download)
@@ -87,6 +90,37 @@ def write_as(db: Session, job: Job, name: str) -> Task:
         version=version.id, number=version.number, format=name, ending=found.ending
     )
     return queue.put(db, EXPORT, payload, job.id)
+
+
+def _write_changed(db: Session, job: Job, name: str) -> Task:
+    """Write what of the version in use is another than in the scene as it was opened."""
+    version = find_version(db, job)
+    first = line_of(db, version)[0]
+    if first.id == version.id:
+        raise MillError(
+            "Nothing was trimmed in this version yet.",
+            "Apply the trim list, or use a later version.",
+        )
+    payload = export.Payload(
+        version=version.id, number=version.number, format=name, ending=".zip", original=first.id
+    )
+    return queue.put(db, EXPORT, payload, job.id)
+
+
+def line_of(db: Session, version: SceneVersion) -> list[SceneVersion]:
+    """The version and all that it came from, the oldest first."""
+    out = [version]
+    while out[0].parent_id is not None:
+        parent = db.get(SceneVersion, out[0].parent_id)
+        if parent is None:
+            break
+        out.insert(0, parent)
+    return out
+
+
+def changes_since_opened(db: Session, version: SceneVersion) -> list[Change]:
+    """All that was changed on the way to a version, in order."""
+    return [Change.model_validate(c) for v in line_of(db, version) for c in v.changes]
 
 
 def exports_of(db: Session, job: Job, most: int = 6) -> list[Task]:

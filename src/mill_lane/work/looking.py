@@ -9,7 +9,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.trim.visible import Looker
 from mill_lane.core.weigh.analysis import Analysis
 
-_warm: dict[tuple[Path, Recipe], Looker] = {}
+_warm: dict[tuple[Path, str], Looker] = {}
 
 
 def forget_looker() -> None:
@@ -19,7 +19,7 @@ def forget_looker() -> None:
 
 def looker_of(path: Path, analysis: Analysis, recipe: Recipe, threads: int) -> Looker:
     """A looker at a scene for a picture; the last one is kept for the next look."""
-    key = (path, recipe)
+    key = (path, recipe.model_dump_json())
     if key not in _warm:
         _warm.clear()
         _warm[key] = Looker(open_scene(path, own=True), analysis, recipe, threads)

@@ -99,3 +99,9 @@ def inside(folder: Path, name: str) -> Path:
             "Nothing was read from outside the folder and nothing was imported.",
         )
     return path
+
+
+def within(folder: Path, path: Path) -> str:
+    """A file's name from its folder on, with the folders between; its own where it is elsewhere."""
+    root, full = folder.resolve(), path.resolve()
+    return full.relative_to(root).as_posix() if full.is_relative_to(root) else full.name

@@ -98,6 +98,7 @@ class Image:
     read: Callable[[], bytes] = field(repr=False)
     missing: bool = False  # named by the file but not found; drawn in neutral grey
     path: str = ""  # its token in the USD stage it came from
+    file: str = ""  # its file beside the scene it came with, folders and all
     # Of the first picture of a set of tiles, while it is read: all of them, by number.
     tiles: Mapping[int, Image] = field(default_factory=dict, repr=False, compare=False)
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from

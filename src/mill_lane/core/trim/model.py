@@ -86,7 +86,7 @@ class Choice(BaseModel):
 
 
 class Change(BaseModel):
-    """What a trim did to one target; the same shape for every trim."""
+    """What a trim did to one target, and why; the same shape for every trim."""
 
     model_config = ConfigDict(frozen=True, populate_by_name=True)
 
@@ -97,6 +97,7 @@ class Change(BaseModel):
     to: Any = None
     memory_saved_bytes: int = 0
     file_saved_bytes: int = 0
+    why: str = ""
     facts: dict[str, Any] = {}
 
     def as_json(self) -> dict[str, Any]:

@@ -13,14 +13,25 @@ from mill_lane.store.home import Home
 from mill_lane.store.models import SceneVersion
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 
+# What can be written of a version beside whole scenes: what changed since it was opened.
+CHANGED = {
+    "pictures": "changed pictures, ZIP",
+    "meshes-obj": "thinned meshes, OBJ",
+    "meshes-glb": "thinned meshes, GLB",
+}
+
 
 class Payload(BaseModel):
-    """The version and its number, and the format with the ending of its files."""
+    """The version and its number, and the format with the ending of its files.
+
+    With `original`, the version that it came from, only what changed is written: see `CHANGED`.
+    """
 
     version: int
     number: int
     format: str
     ending: str
+    original: int | None = None
 
 
 class Request(BaseModel):
@@ -28,6 +39,8 @@ class Request(BaseModel):
 
     scene: Path
     path: Path
+    format: str = ""
+    original: Path | None = None
 
 
 class Result(BaseModel):
@@ -51,14 +64,30 @@ class Export(Kind[Payload, Request, Result]):
         """Find the scene."""
         row = context.db.get_one(SceneVersion, payload.version)
         path = context.folder / f"scene.{payload.ending.lstrip('.')}"
-        return Request(scene=context.home.files.path(row.file_hash), path=path)
+        original = None
+        if payload.original is not None:
+            first = context.db.get_one(SceneVersion, payload.original)
+            original = context.home.files.path(first.file_hash)
+        scene = context.home.files.path(row.file_hash)
+        return Request(scene=scene, path=path, format=payload.format, original=original)
 
     def run(self, request: Request, report: Report) -> Result:
         """Write it."""
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.formats.saving import save_scene
 
-        notes = save_scene(open_scene(request.scene, own=True), request.path, report)
+        scene = open_scene(request.scene, own=True)
+        if request.original is None:
+            notes = save_scene(scene, request.path, report)
+        else:
+            from mill_lane.core.trim.take_home import write_meshes_zip, write_pictures_zip
+
+            before = open_scene(request.original, own=True)
+            if request.format == "pictures":
+                notes = write_pictures_zip(before, scene, request.path, report)
+            else:
+                kind = request.format.removeprefix("meshes-")
+                notes = write_meshes_zip(before, scene, request.path, kind, report)
         return Result(path=request.path, notes=[n.text for n in notes])
 
     def store(self, home: Home, result: Result) -> dict[str, Taken]:

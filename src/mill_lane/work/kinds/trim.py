@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from sqlalchemy.orm import Session
+
 from mill_lane.core.progress import part
-from mill_lane.core.trim.model import Choice
+from mill_lane.core.trim.model import Change, Choice, Proposal
 from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.files import Taken
 from mill_lane.store.models import SceneVersion, TrimEntry
@@ -63,10 +65,26 @@ class Trim(Edit[Payload, Request]):
         made = result.model_copy(update={"analysis": analysis})
         kept = keep_version(context, made, taken["scene"], payload.name, parent.id)
         done = {(c.trim, c.target.key) for c in payload.choices}
+        row = db.get_one(SceneVersion, kept["version"])
+        row.changes = [c.as_json() for c in explained(db, parent, result.changes)]
         for entry in db.query(TrimEntry).filter(TrimEntry.version_id == parent.id):
             if (entry.trim, entry.target) in done:
                 db.delete(entry)
         return kept
+
+
+def explained(db: Session, version: SceneVersion, changes: list[Change]) -> list[Change]:
+    """The changes with what their proposals rested on, in words."""
+    from mill_lane.core.trim import TRIMS
+
+    why = {}
+    for entry in db.query(TrimEntry).filter(TrimEntry.version_id == version.id):
+        if entry.trim in TRIMS and entry.proposal:
+            proposal = Proposal.model_validate(entry.proposal)
+            why[entry.trim, entry.target] = TRIMS[entry.trim].explain(proposal)
+    return [
+        c if c.why else c.model_copy(update={"why": why.get((c.kind, c.key), "")}) for c in changes
+    ]
 
 
 TRIM = Trim()

@@ -18,7 +18,7 @@ from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.entries import Builder, Chunk, Json
 from mill_lane.core.formats.gltf.instancing import NAME as INSTANCING
 from mill_lane.core.formats.gltf.instancing import as_the_file_has_it
-from mill_lane.core.formats.gltf.keys import PATH, STAGE
+from mill_lane.core.formats.gltf.keys import FILE, PATH, STAGE
 from mill_lane.core.formats.gltf.meshopt import unpack
 from mill_lane.core.formats.gltf.motion import patch_animations
 from mill_lane.core.formats.gltf.origin import Origin
@@ -157,6 +157,7 @@ class _Patch:
                 self.document,
             )
             keep_path(self.lists["images"][at], image.path)
+            keep_path(self.lists["images"][at], image.file, FILE)
         samplers = self.lists["samplers"]
         for t, at in zip(self.scene.textures, self.at["textures"], strict=True):
             entry, was = self.lists["textures"][at], self.earlier("textures", t)
@@ -346,17 +347,17 @@ class _Patch:
                 self.root.pop(key, None)
 
 
-def keep_path(entry: Json, path: str) -> None:
-    """Write where a thing stands in the USD stage that it came from."""
+def keep_path(entry: Json, path: str, key: str = PATH) -> None:
+    """Write where a thing stands in the USD stage that it came from, or what else `key` is."""
     extras = entry.get("extras")
-    known = extras.get(PATH, "") if isinstance(extras, dict) else ""
+    known = extras.get(key, "") if isinstance(extras, dict) else ""
     if path == known:
         return
     kept = dict(extras) if isinstance(extras, dict) else {}
     if path:
-        kept[PATH] = path
+        kept[key] = path
     else:
-        kept.pop(PATH, None)
+        kept.pop(key, None)
     entry["extras"] = kept
 
 

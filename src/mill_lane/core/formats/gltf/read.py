@@ -27,7 +27,7 @@ from mill_lane.core.formats.gltf.deform import rigged
 from mill_lane.core.formats.gltf.entries import LENS
 from mill_lane.core.formats.gltf.extensions import notes_of
 from mill_lane.core.formats.gltf.instancing import spread
-from mill_lane.core.formats.gltf.keys import STAGE, path_in
+from mill_lane.core.formats.gltf.keys import FILE, STAGE, path_in
 from mill_lane.core.formats.gltf.materials import read_material
 from mill_lane.core.formats.gltf.meshes import read_meshes
 from mill_lane.core.formats.gltf.nodes import animate, default_scene, light_of, nodes_of
@@ -197,8 +197,15 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
             )
             notes.append(Note("texture_unread", "lost", text))
         made = kept or image_of(blob, name)
-        out.append(replace(made, path=path_in(entry)))
+        file = path_in(entry, FILE) or file_of(entry)
+        out.append(replace(made, path=path_in(entry), file=file))
     return tuple(out)
+
+
+def file_of(entry: dict[str, Any]) -> str:
+    """The file beside the document that an image names; empty for one within it."""
+    uri = "" if "bufferView" in entry else str(entry.get("uri", ""))
+    return "" if uri.startswith("data:") else unquote(uri)
 
 
 def _tiles(document: Document, entry: dict[str, Any]) -> Image | None:

@@ -12,7 +12,7 @@ import math
 from dataclasses import replace
 from pathlib import Path
 
-from mill_lane.core.formats.blob import inside
+from mill_lane.core.formats.blob import inside, within
 from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
@@ -223,11 +223,12 @@ class Library:
             # Exporters write the path of the machine they ran on; the file often lies beside the
             # scene all the same.
             path = inside(self.folder, Path(name).name)
-        return set_of(path, lambda p: file_image(p, p.name, self.notes)) or (
-            file_image(path, path.name, self.notes)
-            if path.is_file()
-            else missing_image(name, self.notes)
-        )
+        tiles = set_of(path, lambda p: file_image(p, p.name, self.notes))
+        if tiles is not None:
+            return tiles
+        if not path.is_file():
+            return missing_image(name, self.notes)
+        return replace(file_image(path, path.name, self.notes), file=within(self.folder, path))
 
 
 def _is_number(word: str, option: str) -> bool:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from mill_lane.core.formats.blob import within
 from mill_lane.core.formats.roughness import packed
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
@@ -237,7 +238,7 @@ class Materials:
             layer = Path(stack[0].layer.realPath).parent if stack else self.root
             path = beside(self.root, layer, asset)
             image = set_of(path, lambda p: file_image(p, p.name, self.notes)) or (
-                file_image(path, path.name, self.notes)
+                replace(file_image(path, path.name, self.notes), file=within(self.root, path))
                 if path.is_file()
                 else missing_image(Path(asset).name, self.notes)
             )

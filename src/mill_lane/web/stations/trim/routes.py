@@ -18,10 +18,13 @@ from mill_lane.jobs.lookup import find_job, find_version
 from mill_lane.web.shared.context import AHome, Db, Done, file_stem
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Station
-from mill_lane.web.stations.trim import view
+from mill_lane.web.stations.trim import taking, view
+from mill_lane.web.stations.trim.compare import compared
 from mill_lane.web.stations.trim.table import values_of
+from mill_lane.work.kinds.export import CHANGED
 
 router = APIRouter()
+router.include_router(taking.router)
 
 
 @router.get("/jobs/{job}/trim", include_in_schema=False)
@@ -37,6 +40,8 @@ def page(request: Request, db: Db, job: int) -> Response:
         versions=view.version_lines(versions.versions_of(db, c.summary.job)),
         exports=versions.exports_of(db, c.summary.job),
         downloads=[(f.name, f.download.title) for f in FORMATS if f.download],
+        changed=CHANGED,
+        compared=compared(db, c.summary, request.query_params.get("compare", "")),
     )
 
 
@@ -186,10 +191,11 @@ def download_export(db: Db, home: AHome, job: int, task: int) -> Response:
     found = versions.export_of(db, row, task)
     ending = found.payload["ending"].lstrip(".")
     formats = [f.download for f in FORMATS if f.download and f.download.ending == f".{ending}"]
+    what = " " + found.payload["format"] if found.payload["format"] in CHANGED else ""
     return FileResponse(
         home.files.path(found.result["export"]["hash"]),
         media_type=formats[0].media_type if formats else "application/octet-stream",
-        filename=f"{file_stem(row.name)} v{found.payload['number']}.{ending}",
+        filename=f"{file_stem(row.name)} v{found.payload['number']}{what}.{ending}",
     )
 
 
