@@ -5,7 +5,9 @@ from __future__ import annotations
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
+from pydantic import BaseModel
 from sqlalchemy import select
 
 from mill_lane.core.formats.opening import open_scene
@@ -15,6 +17,8 @@ from mill_lane.store.files import list_file
 from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
+from mill_lane.work.kinds import KINDS
+from mill_lane.work.kinds.base import Context
 from tests.scenes import small_demo
 
 
@@ -64,3 +68,42 @@ def add_version(home: Home, number: int, job: int = 1) -> int:
         db.get_one(Job, job).version_id = version.id
         db.commit()
         return version.id
+
+
+def do_tasks(home: Home, name: str) -> int:
+    """Do all waiting tasks of a kind in this process; returns how many there were."""
+    kind = KINDS[name]
+    with home.sessions() as db:
+        query = select(Task.id).where(Task.kind == name, Task.state == "queued")
+        waiting = list(db.scalars(query))
+    for number in waiting:
+        with home.sessions() as db:
+            task = db.get_one(Task, number)
+            context = Context(db, home, task)
+            payload = kind.payload_type.model_validate(task.payload)
+            result = kind.run(kind.prepare(context, payload), Quiet())
+            taken = kind.store(home, result)
+            task.result = kind.keep(context, payload, result, taken)
+            queue.end(db, task, "done")
+            db.commit()
+    return len(waiting)
+
+
+class Quiet:
+    """A report that nobody listens to."""
+
+    def __init__(self) -> None:
+        self.live: dict[str, Any] = {}
+
+    def __call__(self, share: float, text: str) -> None:
+        """Pass over how far it is."""
+
+    def hear(self) -> dict[str, Any]:
+        """Nothing is wanted."""
+        return {}
+
+    def partly(self, result: BaseModel) -> None:
+        """Pass over a part."""
+
+    def wait_for_room(self, share: float) -> None:
+        """There is room."""

@@ -31,6 +31,10 @@ class TakeOut(Trim):
     parameters_type = Parameters
     choice_type = Nothing
 
+    def opens_scene(self, parameters: BaseModel) -> bool:
+        """Nodes are no rows of the analysis."""
+        return True
+
     def propose(
         self,
         scene: OpenScene,

@@ -21,7 +21,8 @@ class TestWeighing(WebCase):
         self.assertEqual({o["value"] for o in shades}, {"density", "texels", "seen"})
         trim = self.page("/jobs/1/trim?rule=footprint")
         self.assertEqual(
-            [a["href"] for a in trim.find_all("a", string="distance")], ["?rule=distance"]
+            [a["href"] for a in trim.find_all("a", string="distance")],
+            ["?trim=texture_size&rule=distance"],
         )
         self.assertEqual(trim.find_all("a", attrs={"href": "?rule=footprint"}), [])
         for path in (

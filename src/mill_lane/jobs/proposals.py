@@ -8,14 +8,14 @@ from typing import Any
 
 from pydantic import BaseModel
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, defer
 
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.model import Proposal, Trim, parameters_of
 from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
-from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.store.models import Job, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.propose import PROPOSE, Asked, Payload, Result
 
@@ -53,16 +53,6 @@ def find_trim(name: str) -> Trim:
     return TRIMS[name]
 
 
-def asked_with(
-    db: Session, job: Job, trim: Trim, values: Mapping[str, Any] | None = None
-) -> BaseModel:
-    """Parameters of a trim; the height of the final picture is filled in where it has one."""
-    given = dict(values or {})
-    if "height" in trim.parameters_type.model_fields:
-        given.setdefault("height", recipe_of(db, job, "final").height)
-    return parameters_of(trim, given)
-
-
 def propose(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = None) -> Proposals:
     """What a trim proposes for the version in use.
 
@@ -81,28 +71,56 @@ def propose(db: Session, job: Job, name: str, values: Mapping[str, Any] | None =
     NotFoundError, MillError
         For a trim that is not there, or parameters that are wrong.
     """
-    trim, version = find_trim(name), find_version(db, job)
-    parameters = asked_with(db, job, trim, values)
-    if not trim.opens_scene(parameters):
-        return Proposals(
-            trim, parameters, trim.propose(_no_scene, analysis_of(db, version), parameters)
-        )
-    for task in _tasks(db, job, version):
-        for k, asked in enumerate(Payload.model_validate(task.payload).asked):
-            if asked.trim != name:
-                continue
-            known = parameters_of(trim, asked.parameters)
-            if values and known != parameters:
-                continue
-            if task.state == "done":
-                return Proposals(trim, known, _result(task).found[k], task=task)
-            return Proposals(trim, known, [], ready=False, task=task)
-    return Proposals(trim, parameters, [], ready=False)
+    return _Asking(db, job).about(find_trim(name), values)
 
 
-def propose_all(db: Session, job: Job, values: Mapping[str, Mapping[str, Any]]) -> list[Proposals]:
-    """What every trim proposes; `values` are parameters by the name of the trim."""
-    return [propose(db, job, trim.name, values.get(trim.name)) for trim in TRIMS]
+def propose_all(db: Session, job: Job) -> list[Proposals]:
+    """What every trim proposes for the version in use, asked as usual."""
+    asking = _Asking(db, job)
+    return [asking.about(trim) for trim in TRIMS]
+
+
+class _Asking:
+    """What asking trims takes, read once."""
+
+    def __init__(self, db: Session, job: Job) -> None:
+        self.version = find_version(db, job)
+        self.analysis = analysis_of(db, self.version)
+        self.height = recipe_of(db, job, "final").height
+        self.db, self.job = db, job
+        self._tasks: list[tuple[Task, list[Asked]]] | None = None
+
+    def about(self, trim: Trim, values: Mapping[str, Any] | None = None) -> Proposals:
+        given = dict(values or {})
+        if "height" in trim.parameters_type.model_fields:
+            given.setdefault("height", self.height)
+        parameters = parameters_of(trim, given)
+        if not trim.opens_scene(parameters):
+            found = trim.propose(_no_scene, self.analysis, parameters)
+            return Proposals(trim, parameters, found)
+        for task, every in self.tasks():
+            for k, asked in enumerate(every):
+                if asked.trim != trim.name:
+                    continue
+                known = parameters_of(trim, asked.parameters)
+                if values and known != parameters:
+                    continue
+                if task.state == "done":
+                    return Proposals(trim, known, _result(task).found[k], task=task)
+                return Proposals(trim, known, [], ready=False, task=task)
+        return Proposals(trim, parameters, [], ready=False)
+
+    def tasks(self) -> list[tuple[Task, list[Asked]]]:
+        """What was asked of this version, the newest first."""
+        if self._tasks is None:
+            query = select(Task).where(Task.kind == PROPOSE.name, Task.job_id == self.job.id)
+            rows = self.db.scalars(query.order_by(Task.id.desc()).options(defer(Task.result)))
+            self._tasks = [
+                (t, Payload.model_validate(t.payload).asked)
+                for t in rows
+                if t.payload.get("version") == self.version.id
+            ]
+        return self._tasks
 
 
 def ask(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = None) -> Task | None:
@@ -119,12 +137,6 @@ def ask(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = Non
     asked = Asked(trim=name, parameters=known.parameters.model_dump(mode="json"))
     version = find_version(db, job)
     return queue.put(db, PROPOSE, Payload(version=version.id, asked=[asked]), job.id)
-
-
-def _tasks(db: Session, job: Job, version: SceneVersion) -> list[Task]:
-    query = select(Task).where(Task.kind == PROPOSE.name, Task.job_id == job.id)
-    rows = db.scalars(query.order_by(Task.id.desc()))
-    return [t for t in rows if t.payload.get("version") == version.id]
 
 
 def _result(task: Task) -> Result:

@@ -14,7 +14,7 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
 from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
-from mill_lane.jobs.proposals import propose_all
+from mill_lane.jobs.proposals import Proposals, propose_all
 from mill_lane.store.models import Job, Render, SceneVersion, TrimEntry
 
 SAME_WORK = "texture_size"  # the trim after which a render takes as long as before
@@ -35,8 +35,10 @@ class Summary:
         Of the final recipe on the device.
     estimate : Estimate or None
         Of the time of a final frame.
-    trials, staged, proposals : int
+    trials, staged : int
         How many there are.
+    proposed : list of Proposals
+        Of every trim.
     newest_frame : Render or None
     """
 
@@ -50,8 +52,13 @@ class Summary:
     estimate: Estimate | None
     trials: int
     staged: int
-    proposals: int
+    proposed: list[Proposals]
     newest_frame: Render | None
+
+    @property
+    def proposals(self) -> int:
+        """How many proposals there are, of all trims."""
+        return sum(not p.left_alone for x in self.proposed for p in x.found)
 
 
 def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
@@ -81,7 +88,7 @@ def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
         estimate=estimate_for(db, job, version, final, final.width * final.height),
         trials=_measured_trials(db, job),
         staged=db.scalar(staged) or 0,
-        proposals=sum(not p.left_alone for x in propose_all(db, job, {}) for p in x.found),
+        proposed=propose_all(db, job),
         newest_frame=db.scalars(frame).first(),
     )
 

@@ -101,7 +101,13 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     a, device = summary.analysis, summary.device
     entries = trims.staged(db, summary.version)
-    every = proposals.propose_all(db, summary.job, {asked.trim: asked.values or {}})
+    every = summary.proposed
+    values = dict(asked.values or {})
+    if values.get("rule") == "footprint" and a.visibility is None:
+        del values["rule"]  # what the shot shows is not known yet
+    if values:
+        own = proposals.propose(db, summary.job, asked.trim, values)
+        every = [own if x.trim.name == asked.trim else x for x in every]
     shown = [x for x in every if not asked.trim or x.trim.name == asked.trim]
     rows = rows_of(shown, entries, asked.sort, asked.find)
     after_analysis = trims.foreseen(a, entries)
@@ -141,8 +147,7 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
 def ladder_of(db: Session, job: Job, version: SceneVersion) -> Ladder:
     """The ladder of savings of a version on the job's device."""
     summary = summarise(db, job, version)
-    every = proposals.propose_all(db, job, {})
-    can = [p for x in every for p in x.found]
+    can = [p for x in summary.proposed for p in x.found]
     return ladder(summary.analysis, can, summary.ledger.total, summary.device.free_bytes)
 
 
