@@ -20,6 +20,7 @@ BENCHES = (
     "rays",
     "schema",
     "trace",
+    "trim",
     "weigh",
 )
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import csv
 import io
 import json
 import tempfile
 import unittest
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +20,8 @@ from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.formats.gltf import read_scene
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.render.layers import exr_names
+from mill_lane.core.weigh.measure import weigh
+from tests.gltf_tools import validate
 from tests.scenes import small_demo
 
 
@@ -147,6 +151,41 @@ class TestCommands(unittest.TestCase):
         self.assertEqual(
             len(read_scene(Path(got["out"])).images), len(read_scene(small_demo()).images)
         )
+
+    def test_every_trim_with_its_list_and_pictures(self) -> None:
+        listed, pictures = self.folder / "list.csv", self.folder / "p.zip"
+        status, got = call(
+            *("trim", self.scene, "--out", str(self.folder / "lean.glb"), "--instances"),
+            *("--channels", "--jpeg", "--decimate", "1.5", "--cull", "--lights"),
+            *("--list", str(listed), "--pictures", str(pictures)),
+        )
+        self.assertEqual(status, 0)
+        kinds = {c["kind"] for c in got["changes"]}
+        self.assertLessEqual({"instances", "decimate", "texture_channels"}, kinds)
+        self.assertNotIn("texture_size", kinds)  # not asked for
+        self.assertTrue(all(c["why"] for c in got["changes"]))
+        self.assertLess(
+            got["unique_triangles"], 0.9 * weigh(open_scene(small_demo())).unique_triangles
+        )
+        self.assertLess(got["memory_after"], got["memory_before"])
+        rows = list(csv.DictReader(listed.open()))
+        self.assertEqual(len(rows), len(got["changes"]))
+        with zipfile.ZipFile(pictures) as z:
+            self.assertIn("bark_normal.png", z.namelist())
+        self.assertEqual(validate(Path(got["out"]))["numErrors"], 0)
+        status, got = call(
+            *("trim", self.scene, "--out", str(self.folder / "b.glb"), "--instances"),
+            *("--list", str(self.folder / "list.json")),
+        )
+        self.assertEqual({c["kind"] for c in got["changes"]} - {"same_material"}, {"instances"})
+        rows = json.loads((self.folder / "list.json").read_text())["changes"]
+        self.assertEqual(len(rows), len(got["changes"]))
+        status, got = call(
+            "trim", self.scene, "--out", str(self.folder / "c.glb"), "--decimate", "-1"
+        )
+        self.assertEqual(status, 1)
+        self.assertIn("more than 0", got["error"])
+        self.assertFalse((self.folder / "c.glb").exists())
 
     def test_trim_by_what_the_shot_shows_out_as_usd(self) -> None:
         status, got = call(

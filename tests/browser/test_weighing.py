@@ -139,7 +139,7 @@ class TestWeighing(BrowserCase):
 
     def test_out_as_obj(self) -> None:
         self.visit("/jobs/1/trim?rule=footprint")
-        self.says("more texels than the shot can show")
+        self.says("Texture size:", "By the texels that camera rays need")
         self.press("Write OBJ")
         self.press("Version 1 as OBJ")
         saved = self.until(lambda: next(self.downloads.glob("*.zip"), None), 30, "for the OBJ")

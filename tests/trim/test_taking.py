@@ -130,8 +130,8 @@ class TestMeshes(unittest.TestCase):
                     data = io.BytesIO(z.read(name))
                 found = trimesh.load(data, file_type=kind, force="mesh")
                 self.assertEqual(len(found.faces), change.to)
-                whole = trimesh.Trimesh(lump(30, 2).positions)
-                np.testing.assert_allclose(found.bounds, whole.bounds, atol=0.08)
+                p = lump(30, 2).positions
+                np.testing.assert_allclose(found.bounds, [p.min(0), p.max(0)], atol=0.08)
 
 
 class TestList(unittest.TestCase):

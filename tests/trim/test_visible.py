@@ -141,7 +141,7 @@ class TestDecimate(unittest.TestCase):
     def test_by_pixels_of_error(self) -> None:
         """The farther, the fewer triangles, and what is told keeps to what was asked."""
         left = []
-        for distance in (15.0, 50.0, 200.0):
+        for distance in (30.0, 100.0, 400.0):
             (p,) = self.ask(distance, pixels=0.5)
             left.append(p.after)
             self.assertLessEqual(p.facts["most_px"], 0.55)

@@ -16,6 +16,7 @@ from mill_lane.core.trim.crops import Crop
 from mill_lane.core.trim.model import Choice
 from mill_lane.core.trim.visible import Difference
 from mill_lane.jobs.lookup import analysis_of
+from mill_lane.jobs.tasks import cancel
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
@@ -126,6 +127,14 @@ def measure_staged(db: Session, job: Job, version: SceneVersion, choices: Sequen
     for choice in singly:
         measure(db, job, version, [choice])
     return len(singly) + 1
+
+
+def stop_all(db: Session, version: SceneVersion) -> int:
+    """Cancel everything of a version that is being measured or waits; returns how much."""
+    going = [c.task for c in costs_of(db, version).values() if not c.task.over]
+    for task in going:
+        cancel(db, task.id)
+    return len(going)
 
 
 def crop_picture(db: Session, home: Home, job: Job, number: int, crop: int, which: str) -> Path:

@@ -371,8 +371,9 @@ def searched(mesh: Joined, reference: Reference, sight: Sight, pixels: float) ->
             best, good = found, left
         else:
             bad = max(bad, left)
-        # Borders hold the rest, or little more is to be found.
-        if left > 1.1 * target or good <= 1.4 * bad or NEAR_ENOUGH * pixels <= error <= pixels:
+        held = left > 1.1 * target  # by borders
+        enough = error <= pixels and (held or error >= NEAR_ENOUGH * pixels)
+        if enough or good <= 1.4 * bad:
             break
         guess = left * error / pixels * 1.1
         target = round(min(max(guess, 1.2 * bad, left / 16), 0.8 * good))

@@ -141,6 +141,14 @@ def measure(db: Db, job: int, form: CostForm) -> Done:
     return Done(go=f"/jobs/{job}/trim?look={costs.TOGETHER}")
 
 
+@router.post("/api/jobs/{job}/visible-costs/stop")
+def stop_measuring(db: Db, job: int) -> Done:
+    """Stop all looks that are taken or wait; what was measured stays."""
+    row = find_job(db, job)
+    costs.stop_all(db, find_version(db, row))
+    return Done()
+
+
 @router.get("/jobs/{job}/crops/{task}/{crop}/{which}.png", include_in_schema=False)
 def crop(db: Db, home: AHome, job: int, task: int, crop: int, which: str) -> Response:
     """A crop before or after what is staged, or the difference."""
