@@ -91,7 +91,7 @@ def compared(
 
 def run(samples: int, width: int, scenes: int, threads: int) -> dict[str, float]:
     figures: dict[str, float] = {}
-    paths = {"bakery": full_demo()}
+    paths = {"bakery": full_demo()[0]}
     for name, make in list(SCENES.items())[: scenes - 1]:
         paths[name] = folder() / f"{name}.glb"
         if not paths[name].exists():

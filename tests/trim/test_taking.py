@@ -18,7 +18,8 @@ from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.formats.usd.write import write_usd
-from mill_lane.core.scene.model import Scene
+from mill_lane.core.image.srgb import to_linear
+from mill_lane.core.scene.model import Scene, Texture, TextureUse
 from mill_lane.core.trim import apply_choices
 from mill_lane.core.trim.model import Change, Choice, Target
 from mill_lane.core.trim.report import as_csv, report_rows
@@ -28,8 +29,11 @@ from mill_lane.core.trim.take_home import (
     write_meshes_zip,
     write_pictures_zip,
 )
-from tests.scenes import WHITE, even_sky, lump, scene_of
+from tests.scenes import WHITE, even_sky, floor, lump, scene_of
+from tests.trim.case import applied, image_of, looked_into, proposed
+from tests.trim.test_objects import world_points
 from tests.trim.test_pictures import smooth
+from tests.weigh.test_duplicates import baked, rotation
 
 
 def obj_with_pictures(folder: Path) -> Path:
@@ -164,3 +168,48 @@ class TestUsd(unittest.TestCase):
             files = {x.file for x in open_scene(folder / "room.usda").images}
             self.assertEqual(len(files), 3)
             self.assertTrue(all((folder / f).is_file() for f in files))
+
+    def test_trimmed_scenes_go_back_over_their_stage(self) -> None:
+        """What trims did to materials, copies and meshes stands in the USD that is handed back."""
+        flat = np.full((8, 8, 3), (200, 100, 50), np.uint8)
+        wood = smooth(32)
+        pictures = [image_of(flat, "flat"), image_of(wood, "a"), image_of(wood, "b")]
+        worn = [replace(WHITE, name=f"m{i}", base_texture=TextureUse(i)) for i in range(3)]
+        stone = lump(24, 3)
+        turned = baked(stone, rotation(0.3, 0.4, 0.5), np.array([2.0, 0, 0]))
+        things = [(stone, worn[0]), (turned, worn[0]), (lump(10, 4), worn[1]), (floor(), worn[2])]
+        scene = scene_of(*things, environment=even_sky())
+        scene = replace(
+            scene,
+            meshes=tuple(
+                replace(m, parts=(replace(m.parts[0], material=max(0, i - 1)),))
+                for i, m in enumerate(scene.meshes)
+            ),
+            materials=tuple(worn),
+            images=tuple(pictures),
+            textures=tuple(Texture(p.name, i) for i, p in enumerate(pictures)),
+        )
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            write_usd(scene, folder / "1.usda")
+            staged = open_scene(folder / "1.usda")
+            analysis = looked_into(staged)
+            found = [
+                p
+                for t in ("same_picture", "constant_texture", "instances")
+                for p in proposed(staged, t, analysis)
+            ]
+            self.assertEqual(len(found), 3)
+            lean, changes = applied(staged, found)
+            write_glb(lean, folder / "2.glb")
+            again = open_scene(folder / "2.glb", own=True)
+            write_usd(again, folder / "3.usda")
+            back = open_scene(folder / "3.usda")
+        self.assertEqual(len(changes), 3)
+        wears = {m.name: m for m in back.materials}
+        plain = next(m for m in wears.values() if m.base_texture is None)
+        np.testing.assert_allclose(plain.base_color[:3], to_linear(flat[0, 0] / 255), atol=1e-3)
+        self.assertEqual(sum(m.base_texture is not None for m in wears.values()), 2)
+        self.assertFalse(any(x.missing for x in back.images))
+        for a, b in zip(world_points(staged), world_points(back), strict=True):
+            np.testing.assert_allclose(np.sort(a, 0), np.sort(b, 0), atol=1e-3)

@@ -7,18 +7,21 @@ tokens, what is gone from the scene is switched off, what changed is written ove
 from __future__ import annotations
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.formats.meshes.soup import whole
+from mill_lane.core.formats.meshes.soup import unit_rows, whole
 from mill_lane.core.formats.pictures_out import write_pictures
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.kept import TOKEN
+from mill_lane.core.formats.usd.rematerial import put_materials
 from mill_lane.core.progress import Progress
-from mill_lane.core.scene.model import Mesh, Note, Scene
+from mill_lane.core.scene.model import Geometry, Mesh, Note, Scene
+from mill_lane.core.scene.pose import world_matrices
 
 
 def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
@@ -60,6 +63,7 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         _put_pictures(layer, tokens)
         progress(0.6, "what changed")
         notes = _switch_off(stage, scene, before)
+        notes += put_materials(stage, scene, before, files)
         _put_meshes(stage, scene, before)
         layer.Save()
     progress(1.0, "written")
@@ -125,20 +129,42 @@ def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:
     """Write the vertices of meshes that are others now."""
     from pxr import UsdGeom
 
-    were = {n.path: before.meshes[n.mesh] for n in before.nodes if n.path and n.mesh >= 0}
+    were = {n.path: i for i, n in enumerate(before.nodes) if n.path and n.mesh >= 0}
+    stood, stands = world_matrices(before, 0.0), world_matrices(scene, 0.0)
     done: set[str] = set()
-    for node in scene.nodes:
+    for i, node in enumerate(scene.nodes):
         if node.mesh < 0 or node.path not in were or "[" in node.path or node.path in done:
             continue
         done.add(node.path)
-        mesh = scene.meshes[node.mesh]
+        at = were[node.path]
+        mesh, was = scene.meshes[node.mesh], before.meshes[before.nodes[at].mesh]
         prim = stage.GetPrimAtPath(node.path)
-        if not prim or not prim.IsA(UsdGeom.Mesh) or _same(mesh, were[node.path]):
+        # In the space in which the stage's own vertices stand.
+        moved = np.linalg.inv(stood[at]) @ stands[i]
+        still = bool(np.allclose(moved, np.eye(4), atol=1e-9))
+        if not prim or not prim.IsA(UsdGeom.Mesh):
+            continue
+        # A copy that is drawn as another mesh has the same triangles: it stays as it is.
+        if (not still and mesh.triangles == was.triangles) or (still and _same(mesh, was)):
             continue
         if prim.IsInstanceProxy():
             prim = prim.GetPrimInPrototype()
             continue
-        put_geometry(UsdGeom.Mesh(prim), whole([p for p in mesh.parts if p.triangles]))
+        g = whole([p for p in mesh.parts if p.triangles])
+        put_geometry(UsdGeom.Mesh(prim), g if still else carried(g, moved))
+
+
+def carried(g: Geometry, matrix: NDArray[np.float64]) -> Geometry:
+    """A geometry with a matrix (4, 4) put into its vertices; a mirrored one goes round again."""
+    m = matrix[:3, :3]
+    mirrored = float(np.linalg.det(m)) < 0
+    triangles = g.triangles[:, [0, 2, 1]] if mirrored else g.triangles
+    return replace(
+        g,
+        positions=(g.positions.astype(float) @ m.T + matrix[:3, 3]).astype(np.float32),
+        normals=unit_rows(g.normals.astype(float) @ np.linalg.inv(m)),
+        triangles=np.ascontiguousarray(triangles),
+    )
 
 
 def _same(a: Mesh, b: Mesh) -> bool:
