@@ -17,10 +17,10 @@ class TestTrimming(BrowserCase):
     def staged(self) -> str:
         return self.figure("trim")
 
-    def clicked(self, css: str) -> bool:
+    def clicked(self, what: str, by: str = By.CSS_SELECTOR) -> bool:
         """Click what can be clicked; the page may be changing just now."""
         try:
-            for e in self.driver.find_elements(By.CSS_SELECTOR, css):
+            for e in self.driver.find_elements(by, what):
                 if e.is_displayed():
                     e.click()
                     return True
@@ -118,7 +118,7 @@ class TestTrimming(BrowserCase):
         self.press("Write changed pictures, ZIP")
         link = (By.PARTIAL_LINK_TEXT, "as changed pictures, ZIP")
         self.until(lambda: self.driver.find_elements(*link), 60, "for the pictures to be written")
-        self.press("Version 2 as changed pictures, ZIP")
+        self.until(lambda: self.clicked(link[1], link[0]), 20)
         saved = self.until(
             lambda: next(self.downloads.glob("*pictures*.zip"), None), 60, "for the pictures"
         )

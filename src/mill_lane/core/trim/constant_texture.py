@@ -9,26 +9,28 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel
 
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render.sizes import image_bytes
 from mill_lane.core.scene.model import Material, Scene, TextureUse
 from mill_lane.core.scene.unused import SLOTS
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    Nothing,
+    OpenScene,
+    Proposal,
+    Target,
+    Trim,
+)
 from mill_lane.core.trim.pictures import chosen_images, decoded, with_rows
 from mill_lane.core.weigh.analysis import Analysis, TextureRow
 from mill_lane.core.weigh.images import constant_of
 
 FLAT = 3 / 255  # by which a normal map may differ from straight up, as 8-bit codes are rounded
-Values = dict[str, Any]
-
-
-class Nothing(BaseModel):
-    """Nothing to be set."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
+Factors = dict[str, Any]
 
 
 class ConstantTexture(Trim):
@@ -163,41 +165,41 @@ def _channel(value: Sequence[float], k: int) -> float:
     return float(value[k] if len(value) > 2 else value[0])
 
 
-def _base(m: Material, value: Sequence[float]) -> Values:
+def _base(m: Material, value: Sequence[float]) -> Factors:
     colour, alpha = _rgba(value)
     *old, opacity = m.base_color
     return {"base_color": (*(a * b for a, b in zip(old, colour, strict=True)), opacity * alpha)}
 
 
-def _tint(field: str, m: Material, value: Sequence[float]) -> Values:
+def _tint(field: str, m: Material, value: Sequence[float]) -> Factors:
     old = getattr(m, field)
     return {field: tuple(a * b for a, b in zip(old, _rgba(value)[0], strict=True))}
 
 
-def _scale(field: str, k: int, m: Material, value: Sequence[float]) -> Values:
+def _scale(field: str, k: int, m: Material, value: Sequence[float]) -> Factors:
     return {field: getattr(m, field) * _channel(value, k)}
 
 
-def _by_alpha(field: str, m: Material, value: Sequence[float]) -> Values:
+def _by_alpha(field: str, m: Material, value: Sequence[float]) -> Factors:
     return {field: getattr(m, field) * _rgba(value)[1]}
 
 
-def _rough(m: Material, value: Sequence[float]) -> Values:
+def _rough(m: Material, value: Sequence[float]) -> Factors:
     return _scale("roughness", 1, m, value) | _scale("metallic", 2, m, value)
 
 
-def _normal(m: Material, value: Sequence[float]) -> Values | None:
+def _normal(m: Material, value: Sequence[float]) -> Factors | None:
     return {} if straight_up(value) else None
 
 
-def _anisotropy(m: Material, value: Sequence[float]) -> Values:
+def _anisotropy(m: Material, value: Sequence[float]) -> Factors:
     # Red and green are a direction, -1 to 1, blue its strength (KHR_materials_anisotropy).
     x, y = 2 * _channel(value, 0) - 1, 2 * _channel(value, 1) - 1
     turned = m.anisotropy_rotation + math.atan2(y, x)
     return {"anisotropy": m.anisotropy * _channel(value, 2), "anisotropy_rotation": turned}
 
 
-FACTORS: dict[str, Callable[[Material, Sequence[float]], Values | None]] = {
+FACTORS: dict[str, Callable[[Material, Sequence[float]], Factors | None]] = {
     "base_texture": _base,
     "roughness_texture": _rough,
     "normal_texture": _normal,

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Annotated, Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.progress import Progress, silent
@@ -18,7 +18,7 @@ from mill_lane.core.scene.parts import part_of
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.core.trim.deviation import Deviation, Reference, coarser, deviation, reference_of
 from mill_lane.core.trim.meshes import chosen_mesh, with_meshes
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim, Values
 from mill_lane.core.trim.simplify import Collapsed, Joined, collapse, dressed, joined, thinned
 from mill_lane.core.weigh.analysis import Analysis, MeshRow, part_bytes
 from mill_lane.core.weigh.frames import camera_track
@@ -34,20 +34,16 @@ THREADS = 2  # meshes that are tried at once: one is thinned while another is me
 TRIES, FIRST_TRY, SEARCHED, WITHIN, NEAR_ENOUGH = 4, 8, 1600, 0.9, 0.5
 
 
-class Parameters(BaseModel):
+class Parameters(Values):
     """How far the surface may move on screen, or how many triangles are to stay."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     pixels: Annotated[float, Field(gt=0, le=100, title="error on screen, px")] = 0.5
     ratio: Annotated[float | None, Field(gt=0, lt=1, title="or a share of its triangles")] = None
     height: Annotated[int, Field(ge=1, le=16384)] = 1080  # of the final picture
 
 
-class Count(BaseModel):
+class Count(Values):
     """How many triangles are left of a mesh."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     triangles: Annotated[int, Field(ge=LEAST_LEFT, le=10**9, title="triangles left")]
 

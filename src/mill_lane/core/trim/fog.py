@@ -5,19 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Scene
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import Change, Choice, Nothing, OpenScene, Proposal, Target, Trim
 from mill_lane.core.weigh.analysis import Analysis
-
-
-class Nothing(BaseModel):
-    """Nothing to be set."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class Fog(Trim):

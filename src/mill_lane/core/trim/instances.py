@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Annotated
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.meshes.soup import whole
@@ -16,23 +15,18 @@ from mill_lane.core.scene.alike import first_alike
 from mill_lane.core.scene.model import F64, Node, Scene
 from mill_lane.core.scene.pose import local_matrix
 from mill_lane.core.trim.meshes import chosen_mesh, with_meshes
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    Nothing,
+    OpenScene,
+    Proposal,
+    StandsFor,
+    Target,
+    Trim,
+)
 from mill_lane.core.weigh.analysis import Analysis, part_bytes
 from mill_lane.core.weigh.congruence import Shape, fitted, shape_of
-
-
-class Nothing(BaseModel):
-    """Nothing to be set."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-
-class Of(BaseModel):
-    """The mesh that is drawn instead."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    of: Annotated[int, Field(ge=0)]
 
 
 class Instances(Trim):
@@ -41,7 +35,7 @@ class Instances(Trim):
     name = "instances"
     title = "Copies to instances"
     parameters_type = Nothing
-    choice_type = Of
+    choice_type = StandsFor
     exact = True
 
     def propose(

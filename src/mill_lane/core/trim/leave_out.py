@@ -10,14 +10,22 @@ from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.edit import remove_instances
 from mill_lane.core.scene.model import F64, Scene
 from mill_lane.core.trim.meshes import with_meshes
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    OpenScene,
+    Proposal,
+    Target,
+    Trim,
+    Values,
+)
 from mill_lane.core.trim.pictures import with_rows
 from mill_lane.core.weigh.analysis import LETTERS, Analysis, MeshRow, part_bytes
 from mill_lane.core.weigh.frames import camera_track, frames_looked_at
@@ -32,20 +40,16 @@ WORDS = {
 }
 
 
-class Parameters(BaseModel):
+class Parameters(Values):
     """Which objects are proposed beside those that never matter."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     beyond_m: Annotated[float | None, Field(gt=0, le=1e6, title="beyond, m")] = None
     behind: Annotated[bool, Field(title="behind the camera")] = False
     names: Annotated[str, Field(max_length=400, title="by name (* stands for anything)")] = ""
 
 
-class Objects(BaseModel):
+class Objects(Values):
     """Which copies of a mesh are left out, by their number among all placed objects."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     objects: list[Annotated[int, Field(ge=0)]]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -15,6 +15,22 @@ from mill_lane.core.weigh.analysis import Analysis
 
 TargetKind = Literal["image", "mesh", "object", "material", "light", "medium", "scene"]
 OpenScene = Callable[[], Scene]
+
+
+class Values(BaseModel):
+    """What all parameters and choices of trims share: they are kept as they are, nothing beside."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Nothing(Values):
+    """Nothing to be set."""
+
+
+class StandsFor(Values):
+    """The thing of the same kind, by its index, that stands for the target."""
+
+    of: Annotated[int, Field(ge=0)]
 
 
 class Target(BaseModel):

@@ -4,30 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.alike import first_alike
 from mill_lane.core.scene.model import Mesh, Scene
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    Nothing,
+    OpenScene,
+    Proposal,
+    StandsFor,
+    Target,
+    Trim,
+)
 from mill_lane.core.weigh.analysis import Analysis
-
-
-class Nothing(BaseModel):
-    """Nothing to be set."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-
-class Same(BaseModel):
-    """The material that stands for it."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    of: Annotated[int, Field(ge=0)]
 
 
 class SameMaterial(Trim):
@@ -36,7 +30,7 @@ class SameMaterial(Trim):
     name = "same_material"
     title = "Equal materials"
     parameters_type = Nothing
-    choice_type = Same
+    choice_type = StandsFor
     exact = True
 
     def opens_scene(self, parameters: BaseModel) -> bool:

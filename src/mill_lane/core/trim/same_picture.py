@@ -4,31 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.render.sizes import SRGB_ROLES, image_bytes
 from mill_lane.core.scene.model import Scene
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    Nothing,
+    OpenScene,
+    Proposal,
+    StandsFor,
+    Target,
+    Trim,
+)
 from mill_lane.core.trim.pictures import chosen_images, with_rows
 from mill_lane.core.weigh.analysis import Analysis, TextureRow
-
-
-class Nothing(BaseModel):
-    """Nothing to be set."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-
-class Same(BaseModel):
-    """The image that stands for it."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    of: Annotated[int, Field(ge=0)]
 
 
 class SamePicture(Trim):
@@ -37,7 +31,7 @@ class SamePicture(Trim):
     name = "same_picture"
     title = "Equal pictures"
     parameters_type = Nothing
-    choice_type = Same
+    choice_type = StandsFor
     exact = True
 
     def propose(

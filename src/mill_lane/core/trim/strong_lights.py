@@ -8,21 +8,19 @@ from dataclasses import replace
 from typing import Annotated
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.edit import move_node, replace_material
 from mill_lane.core.scene.model import F64, Scene
 from mill_lane.core.scene.pose import local_matrix
 from mill_lane.core.trim.lights import chosen_material
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim, Values
 from mill_lane.core.weigh.analysis import Analysis, LightRow
 
 
-class Sizing(BaseModel):
+class Sizing(Values):
     """How many times as wide the surfaces become, and what is left of their power."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     enlarge: Annotated[float, Field(ge=1, le=20, title="times as wide")] = 3.0
     power: Annotated[float, Field(gt=0, le=1, title="of its power")] = 1.0

@@ -6,12 +6,20 @@ from collections.abc import Sequence
 from typing import Annotated
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.formats.pictures import Pixels
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Image, Scene
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    OpenScene,
+    Proposal,
+    Target,
+    Trim,
+    Values,
+)
 from mill_lane.core.trim.pictures import (
     decoded,
     edit_pictures,
@@ -25,16 +33,12 @@ from mill_lane.core.weigh.analysis import Analysis, TextureRow
 from mill_lane.core.weigh.images import to_bytes
 
 
-class Parameters(BaseModel):
+class Parameters(Values):
     """Nothing to be set: only what holds nothing is proposed."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
-
-class Form(BaseModel):
+class Form(Values):
     """What a picture is to have of channels and bits."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     channels: Annotated[int, Field(ge=1, le=4, title="channels")]
     bits: Annotated[int, Field(ge=8, le=16, title="bits")] = 8

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Image, Scene
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim, Values
 from mill_lane.core.trim.pictures import (
     decoded,
     edit_pictures,
@@ -28,10 +28,8 @@ DIRECTIONS = ("normal", "displacement", "anisotropy")
 WORTH = 0.9  # of the file that a JPEG may take to be worth it
 
 
-class Parameters(BaseModel):
+class Parameters(Values):
     """How good the JPEG is."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     quality: Annotated[int, Field(ge=30, le=100, title="quality")] = JPEG_QUALITY
 

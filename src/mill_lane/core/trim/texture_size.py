@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Scene
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim, Values
 from mill_lane.core.trim.pictures import chosen_images, with_rows
 from mill_lane.core.trim.shrink import shrink
 from mill_lane.core.weigh.analysis import Analysis, TextureRow
@@ -18,19 +18,15 @@ from mill_lane.core.weigh.rules import RULES, usual_rule
 from mill_lane.core.weigh.rules.sizes import shrunk
 
 
-class Parameters(BaseModel):
+class Parameters(Values):
     """How large textures may be: a rule of `rules.RULES`, and the height of the final picture."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     rule: str = ""  # empty: the usual one, by what is known of the shot
     height: Annotated[int, Field(ge=1, le=16384)] = 1080
 
 
-class Limit(BaseModel):
+class Limit(Values):
     """What is chosen for a texture: its longest side, pixels."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
     limit: Annotated[int, Field(ge=1, le=65536, title="longest side, px")]
     # Of a normal map: what of its bumps is lost makes its materials rougher (Toksvig 2005).

@@ -7,28 +7,29 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.edit import replace_material, replace_node
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.lights import chosen_light, chosen_material
-from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim
+from mill_lane.core.trim.model import (
+    Change,
+    Choice,
+    Nothing,
+    OpenScene,
+    Proposal,
+    Target,
+    Trim,
+    Values,
+)
 from mill_lane.core.weigh.analysis import Analysis, LightRow
 
 
-class Parameters(BaseModel):
+class Parameters(Values):
     """Below which share of the picture's light a lamp is weak."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
     share: Annotated[float, Field(gt=0, le=0.2, title="share of the light")] = 0.001
-
-
-class Nothing(BaseModel):
-    """Nothing to be set."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class WeakLights(Trim):

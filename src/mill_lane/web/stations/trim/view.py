@@ -33,6 +33,13 @@ from mill_lane.web.stations.trim.table import (
 )
 
 READ_AS = "read as {} with {} up"
+# Where a crop shows what a trim is about, in words.
+SHOWS = {
+    "direct": "seen directly",
+    "reflection": "by reflection or bounced light",
+    "shadow": "by its shadow",
+    "change": "where it changes most",
+}
 SIZES = "texture_size"
 
 
@@ -132,6 +139,7 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
             staged_line(a, e, known.get(costs.key_of([c])))
             for e, c in zip(entries, choices, strict=True)
         ],
+        "shows": SHOWS,
         "look": look_of(asked, known, every, entries),
         "all_cost": known.get(costs.key_of(choices)) if choices else None,
         "measuring": [c.task for c in known.values() if not c.task.over],
