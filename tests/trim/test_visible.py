@@ -91,6 +91,11 @@ class TestGrain(unittest.TestCase):
         shifted = compare_crops(before, self.noisy(3, shift=0.02), again)
         self.assertLess(abs(shifted.rms / shifted.seed_rms - 1), 0.1)
         self.assertFalse(shifted.less_than_grain)
+        # Bright dots here and there are grain; a patch of another brightness is none.
+        dots = [self.noisy(4), self.noisy(5), self.noisy(6)]
+        for k, x in enumerate(dots):
+            x.reshape(-1, 3)[np.random.default_rng(k).integers(0, 96 * 96, 60)] = 1.0
+        self.assertTrue(compare_crops(*dots).less_than_grain)
         wrong = before.copy()
         wrong[20:60, 20:60] = 0.9
         self.assertFalse(compare_crops(before, wrong, again).less_than_grain)
