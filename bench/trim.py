@@ -4,6 +4,7 @@ SSIM of the demo and of three scenes of other characters; and how long trims tak
 
 from __future__ import annotations
 
+import sys
 import time
 from pathlib import Path
 
@@ -98,7 +99,9 @@ def run(samples: int, width: int, scenes: int, threads: int) -> dict[str, float]
             write_glb(make(), paths[name])
     for name, path in paths.items():
         after = all_applied(path, figures, name, threads)
-        figures |= compared(name, path, after, samples, width, threads)
+        found = compared(name, path, after, samples, width, threads)
+        print(found, file=sys.stderr, flush=True)  # the whole takes long
+        figures |= found
     g = scan(708, 3)
     thinned([g], joined([g]), 900_000)  # compiled before the clock runs
     start = time.perf_counter()

@@ -149,7 +149,7 @@ class TestDecimate(unittest.TestCase):
         for distance in (30.0, 100.0, 400.0):
             (p,) = self.ask(distance, pixels=0.5)
             left.append(p.after)
-            self.assertLessEqual(p.facts["most_px"], 0.55)
+            self.assertLessEqual(p.facts["most_px"], 0.5)
             self.assertAlmostEqual(p.facts["nearest_m"], distance - 0.5, delta=0.2)
             self.assertIn("measured", TRIMS["decimate"].explain(p))
         self.assertEqual(left, sorted(left, reverse=True))

@@ -28,6 +28,7 @@ FEWEST = 800  # triangles below which nobody would thin a mesh
 ON_BORDERS = 0.75  # of the vertices, from where on there is nothing to collapse
 NEAREST = 1e-3  # metres that a camera may come near
 LEAST_LEFT = 4  # triangles
+MENDED, MORE = 4, 1.4  # times that more triangles are tried where the whole measure says so
 THREADS = 2  # meshes that are tried at once: one is thinned while another is measured
 # For the fewest triangles within an error: so many tries at most, the first with an eighth of them;
 # while searching fewer points are asked, so that the error has to keep a little below.
@@ -350,9 +351,25 @@ def fewest_within(
         best = searched(mesh, coarser(reference, SEARCHED), sight, parameters.pixels * WITHIN)
     if best is None or len(best.triangles) > (1 - WORTH) * count:
         return None
-    made = [g for g in dressed(parts, mesh, best, reference.tree) if len(g.triangles)]
-    left = sum(len(g.triangles) for g in made)
-    return Left(left, deviation(reference, together(made))) if made else None
+    for _ in range(MENDED):
+        found = _measured(parts, mesh, best, reference)
+        asked = parameters.pixels if parameters.ratio is None else math.inf
+        if found is None or sight.pixels(found.deviation.most) <= asked:
+            return found
+        # Where fewer points were asked, the farthest was not among them.
+        best = collapse(mesh, round(len(best.triangles) * MORE))
+        if len(best.triangles) > (1 - WORTH) * count:
+            return None
+    return None
+
+
+def _measured(
+    parts: Sequence[Geometry], mesh: Joined, left: Collapsed, reference: Reference
+) -> Left | None:
+    """What is left of a mesh, with how far it lies off; None where nothing is."""
+    made = [g for g in dressed(parts, mesh, left, reference.tree) if len(g.triangles)]
+    triangles = sum(len(g.triangles) for g in made)
+    return Left(triangles, deviation(reference, together(made))) if made else None
 
 
 def searched(mesh: Joined, reference: Reference, sight: Sight, pixels: float) -> Collapsed | None:
