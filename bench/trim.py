@@ -102,7 +102,7 @@ def run(samples: int, width: int, scenes: int, threads: int) -> dict[str, float]
         found = compared(name, path, after, samples, width, threads)
         print(found, file=sys.stderr, flush=True)  # the whole takes long
         figures |= found
-    g = scan(708, 3)
+    g = scan(1001, 3)
     thinned([g], joined([g]), 900_000)  # compiled before the clock runs
     start = time.perf_counter()
     thinned([g], joined([g]), 100_000)

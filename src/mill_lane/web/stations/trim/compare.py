@@ -47,7 +47,7 @@ class Compared:
 
 def compared(db: Session, summary: Summary, number: str) -> Compared | None:
     """Compare the version in use with the one of a number; None where none is named."""
-    if not number.isdigit():
+    if not (number.isdecimal() and number.isascii() and len(number) < 10):
         return None
     other = versions.numbered(db, summary.job, int(number))
     if other.id == summary.version.id:
