@@ -37,12 +37,6 @@ class Rung:
     needed: int
     change: float | None
 
-    @property
-    def key(self) -> str:
-        """By which it is told apart: the trim, and its target where it is about one."""
-        one = f"/{self.proposals[0].target.key}" if len(self.proposals) == 1 else ""
-        return f"{self.trim}{one}"
-
 
 @dataclass(frozen=True)
 class Ladder:

@@ -22,7 +22,6 @@ class RungLine:
     left: float
     saved: float
     staged: bool
-    within: bool  # among those that bring it under the capacity
 
 
 @dataclass(frozen=True)
@@ -48,9 +47,8 @@ def ladder_view(ladder: Ladder, staged: set[str]) -> LadderView:
             round(max(rung.needed, 0) * scale, 2),
             round(rung.saved * scale, 2),
             all(f"{p.trim}/{p.target.key}" in staged for p in rung.proposals),
-            ladder.down_to is not None and i < ladder.down_to,
         )
-        for i, rung in enumerate(ladder.rungs[:most])
+        for rung in ladder.rungs[:most]
     ]
     first = lines[: ladder.down_to or 0]
     return LadderView(
