@@ -57,7 +57,7 @@ def compared(db: Session, summary: Summary, number: str) -> Compared | None:
     held = [[sum(m.memory_bytes for m in x.meshes) for x in (a, b)]]
     held.append([sum(t.memory_bytes for t in x.textures) for x in (a, b)])
     figures = [
-        Figures("needed while it renders", needed[0], needed[1], "bytes"),
+        Figures("needed while it renders, predicted", needed[0], needed[1], "bytes"),
         Figures("meshes, held", held[0][0], held[0][1], "bytes"),
         Figures("textures, held", held[1][0], held[1][1], "bytes"),
         Figures("scene file", other.file.size, summary.version.file.size, "bytes"),
