@@ -12,6 +12,7 @@ BENCHES = (
     "build",
     "clients",
     "damage",
+    "denoise",
     "kill",
     "memory",
     "open",

@@ -65,7 +65,7 @@ def content(scene: Scene, geometry: bool = True) -> dict[str, Any]:
         parts = [(shape(p), material_of(scene, p.material)) for p in m.parts]
         if parts:
             at = [np.round(w[node], 5).tolist() for w in where]
-            drawn.append((scene.nodes[node].name, at, m.name, m.subdivision, parts))
+            drawn.append((scene.nodes[node].name, at, m.name, parts))
     lights = [
         (scene.nodes[n].name, np.round(where[0][n], 5).tolist(), repr(scene.lights[k]))
         for n, k in scene.placed_lights

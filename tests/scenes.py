@@ -110,6 +110,12 @@ def floor(size: float = 1.0, at: float = 0.0) -> Geometry:
     return shapes.sheet(np.array([-h, at, h]), np.array([size, 0, 0.0]), np.array([0, 0, -size]))
 
 
+def ceiling(size: float, at: float) -> Geometry:
+    """A square above the floor, facing down."""
+    h = size / 2
+    return shapes.sheet(np.array([-h, at, -h]), np.array([size, 0, 0.0]), np.array([0, 0, size]))
+
+
 def picture(size: int = 8, channels: int = 3, bits: int = 8, name: str = "grain") -> Image:
     """A small PNG of random values."""
     top = 255 if bits == 8 else 65535

@@ -101,7 +101,7 @@ class TestFormats(BrowserCase):
         path = self.downloads / "tray.usdz"
         UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(self.downloads / "tray.usda")), str(path))
         self.open(path)
-        self.says("24 triangles", "12 placed", "subdivision surfaces", "no camera")
+        self.says("384 triangles", "12 placed", "subdivision surface", "no camera")
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
     def test_reading_it_in_another_unit(self) -> None:

@@ -146,8 +146,8 @@ class TestTrialTools(BrowserCase):
         self.assertTrue(240 < place[0] < 480 and 135 < place[1] < 270, place)
 
     def test_a_picture_as_the_sky(self) -> None:
-        """Chosen under “Sky picture”, it stands in the recipe, lights the next trial, and can be
-        taken out again.
+        """Chosen under “Sky picture”, it stands in the recipe, lights the next trial, and can
+        be taken out again.
         """
         chosen = (By.CSS_SELECTOR, "[data-sky='dawn.hdr']")
         self.finished_trial()

@@ -30,9 +30,11 @@ from mill_lane.core.scene.model import (
     TextureUse,
 )
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.subdivision.surface import surface_mesh
 from mill_lane.demo import shapes
 from tests.gltf_tools import npm_mesh
 from tests.scenes import WHITE, looking, picture, scene_of, small_demo
+from tests.surfaces import CORNERS, QUADS, cage_of
 
 
 def triangles(scene: Scene) -> int:
@@ -222,11 +224,9 @@ class TestUsd(Saving):
             np.testing.assert_allclose(a, b, atol=1e-4)
 
     def test_parts_of_one_mesh_and_what_is_subdivided(self) -> None:
-        """A mesh of two materials stays one; a declared subdivision goes through a GLB."""
+        """A mesh of two materials stays one; a surface goes out as its triangles."""
         scene = rich()
-        both = Mesh(
-            "both", (scene.meshes[0].parts[0], scene.meshes[1].parts[0]), ("catmullClark", 24, 12)
-        )
+        both = Mesh("both", (scene.meshes[0].parts[0], scene.meshes[1].parts[0]))
         scene = replace(scene, meshes=(both, both))
         back = self.there_and_back(scene, "a.usdc")
         self.assertEqual([len(m.parts) for m in back.meshes], [2, 2])
@@ -234,9 +234,9 @@ class TestUsd(Saving):
             {back.materials[p.material].ior for p in back.meshes[0].parts},
             {m.ior for m in back.materials},
         )
-        self.assertEqual(
-            self.there_and_back(scene, "a.glb").meshes[0].subdivision, ("catmullClark", 24, 12)
-        )
+        surface = surface_mesh("cube", cage_of(CORNERS, QUADS), [0], 2)
+        back = self.there_and_back(replace(scene, meshes=(surface, surface)), "a.glb")
+        self.assertEqual([(m.subdivision, m.triangles) for m in back.meshes], 2 * [(None, 192)])
 
 
 class TestObj(Saving):

@@ -158,14 +158,6 @@ class TestMeshes(UsdCase):
         self.assertEqual({n: p.triangles for n, p in found.items()}, {"red": 2, "blue": 2})
         self.assertEqual((found["blue"].bounds_min[0], found["red"].bounds_max[0]), (1.0, 1.0))
 
-    def test_subdivision_is_told(self) -> None:
-        stage = self.stage()
-        quad(stage, "/a", "catmullClark")
-        notes = " ".join(n.text for n in self.read(stage).notes)
-        # One level of Catmull-Clark makes a quad of every corner (Catmull and Clark 1978): four
-        # quads, eight triangles.
-        self.assertIn("cages of 2 triangles; one level would be 8, two 32", notes)
-
     def test_what_is_hidden_is_not_there(self) -> None:
         stage = self.stage()
         quad(stage, "/seen")

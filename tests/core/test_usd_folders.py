@@ -135,7 +135,7 @@ class TestFolders(UsdCase):
         stage.Save()
         scene = open_scene(self.folder / "x.usda")
         self.assertEqual(scene.frames, (1, 5))
-        self.assertIn("cages", " ".join(n.text for n in scene.notes))
+        self.assertIn("subdivision surface", " ".join(n.text for n in scene.notes))
         node = next(i for i, n in enumerate(scene.nodes) if n.name == "a")
         self.assertAlmostEqual(
             float(world_matrices(scene, scene.seconds(3))[node][0, 3]), 2.0, places=5

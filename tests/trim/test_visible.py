@@ -10,6 +10,7 @@ import numpy as np
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.scene.model import Light, Node, Scene, Texture, TextureUse
+from mill_lane.core.subdivision.surface import surface_mesh
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.crops import choose_crops, touched_objects
 from mill_lane.core.trim.decimate import Parameters
@@ -20,6 +21,7 @@ from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, even_sky, floor, lump, scene_of
+from tests.surfaces import CORNERS, QUADS, cage_of
 from tests.trim.case import image_of, pixels_of
 from tests.trim.test_pictures import smooth
 
@@ -163,7 +165,7 @@ class TestDecimate(unittest.TestCase):
         scene = scene_of((lump(48, 3), WHITE), eye=(0, 0, 9), environment=even_sky())
         part = scene.meshes[0].parts[0]
         for mesh, word in (
-            (replace(scene.meshes[0], subdivision=("loop", 6912, 2304)), "cage"),
+            (surface_mesh("cube", cage_of(CORNERS, QUADS), [0], 5), "cage"),
             (
                 replace(scene.meshes[0], parts=(replace(part, load_at=lambda t: part.load()),)),
                 "move",

@@ -266,7 +266,7 @@ class TestTrimListAndJobs(WebCase):
             self.assertNotIn(9, targets)
 
     def test_scenes_go_out(self) -> None:
-        self.refused("POST", "/api/jobs/1/exports", json={"format": "gltf"})
+        self.refused("POST", "/api/jobs/1/exports", json={"format": "ply"})
         self.done("POST", "/api/jobs/1/exports", json={"format": "obj"})
         with self.home.sessions() as db:
             task = db.scalars(select(Task).where(Task.kind == "export")).one()

@@ -103,7 +103,8 @@ class TestFigures(unittest.TestCase):
         self.assertEqual(changes(trial(), None), "base")
         self.assertEqual(changes(trial(), trial()), "same again")
         self.assertEqual(changes(trial(bounces=4), trial()), "bounces 2 → 4")
-        self.assertEqual(changes(trial(noise=0.02), trial(noise=0.0)), "noise threshold 0 % → 2 %")
+        told = changes(trial(noise=0.02), trial(noise=0.0))
+        self.assertEqual(told, "noise threshold 0 % → 2 %")
         # A recipe of an earlier schema is the same recipe.
         old = {"clamp_bounced": 2.0, "width": 960, "height": 540, "samples": 16, "min_samples": 4}
         before = Render(recipe=old, region=[0, 0, 960, 540], version_id=1, frame=1, preview={})

@@ -176,6 +176,38 @@ class TestTrimming(WebCase):
             self.assertTrue(all(c.task.over for c in known.values()))
             self.assertTrue(any(c.known for c in known.values()))
 
+    def test_looks_follow_the_list(self) -> None:
+        """What is staged is measured by itself, what is taken off is not; its time is shown."""
+        self.weighed()
+        strong = next(iter(self.rows("?trim=strong_lights")))
+        key = str(strong.select_one("input[name='targets']")["value"])
+        boxes = [r.select_one("input[name='targets']") for r in self.rows("?trim=decimate")]
+        keys = [str(x["value"]) for x in boxes if x is not None]
+        self.assertIn("none is known yet", self.page("/jobs/1/trim").get_text())
+        self.done("POST", LIST, json={"trim": "strong_lights", "targets": [key]})
+        self.assertEqual(self.looks(), [1])
+        self.done("POST", LIST, json={"trim": "decimate", "targets": keys[:2]})
+        self.assertEqual(self.looks(), [1, 1, 1, 3])
+        off = {"trim": "decimate", "targets": keys[:1], "stage": False}
+        self.done("POST", LIST, json=off)
+        self.assertEqual(self.looks(), [1, 1, 2])
+        self.done("POST", LIST, json=off | {"targets": keys[1:2]})
+        self.assertEqual(self.looks(), [1])
+        self.assertEqual(do_tasks(self.home, "visible_cost"), 1)
+        text = " ".join(self.page("/jobs/1/trim").get_text().split())
+        self.done("POST", LIST, json={"trim": "decimate", "targets": keys[:1]})
+        self.assertEqual(self.looks(), [1, 2])
+        self.done("POST", "/api/jobs/1/trim", json={})
+        self.assertEqual(self.looks(), [])  # applied: nobody waits for them
+        self.assertRegex(text, r"Small strong lights: \S+ \d[\d.]* %")
+
+    def looks(self) -> list[int]:
+        """How many choices each look is about that is still to be taken."""
+        with self.home.sessions() as db:
+            version = db.scalars(select(SceneVersion)).one()
+            found = costs.costs_of(db, version).values()
+            return sorted(len(c.choices) for c in found if not c.task.over)
+
     def test_down_to_the_post(self) -> None:
         """What the ladder needs is staged, and then it fits."""
         self.done("POST", f"{LIST}/down-to-line")

@@ -27,7 +27,7 @@ from mill_lane.core.scene.model import (
     Texture,
     TextureUse,
 )
-from mill_lane.core.weigh.analysis import Analysis, MeshRow
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.lighting import light_view, reach
 from mill_lane.core.weigh.measure import weigh
@@ -294,15 +294,3 @@ class TestInFull(unittest.TestCase):
         )
         found = weigh_full(scene, aspect=1.0)
         self.assertEqual((found.stage, found.textures[0].why), (4, "cannot be decoded"))
-
-    def test_levels_of_subdivision(self) -> None:
-        """A cube:
-
-        6 quads make 24 and 96 (Catmull-Clark: every face times its corners, then times 4).
-        """
-        row = weigh(scene_of((shapes.box((1, 1, 1)), WHITE))).meshes[0]
-        cage = MeshRow.model_validate(row.model_dump() | {"subdivision": ("catmullClark", 24, 12)})
-        self.assertEqual([cage.at_level(n) for n in range(4)], [12, 48, 192, 768])
-        loop = MeshRow.model_validate(row.model_dump() | {"subdivision": ("loop", 36, 12)})
-        self.assertEqual([loop.at_level(n) for n in range(3)], [12, 48, 192])
-        self.assertIsNone(row.at_level(2))

@@ -152,17 +152,17 @@ class TestWhatIf(unittest.TestCase):
         self.assertEqual(lent.free_bytes, DEMO_CARD.free_bytes + 2 * GB)
 
     def test_the_ledger_of_a_profile_adds_up_to_what_it_predicts(self) -> None:
-        for asked in (WhatIf(), WhatIf(denoise=True, width=640, height=360, flight=50_000)):
+        for asked in (WhatIf(), WhatIf(denoise="with", width=640, height=360, flight=50_000)):
             recipe = asked.recipe(FINAL)
             load = load_of(
                 self.analysis,
                 recipe,
                 asked.in_flight(DEMO_CARD, recipe.width * recipe.height),
-                asked.denoise,
+                asked.denoise == "with",
             )
             self.assertAlmostEqual(
                 self.total(asked, profile=TRUE) / predicted(TRUE, load), 1, places=5
             )
         self.assertGreater(
-            self.total(WhatIf(denoise=True), profile=TRUE), self.total(WhatIf(), profile=TRUE)
+            self.total(WhatIf(denoise="with"), profile=TRUE), self.total(WhatIf(), profile=TRUE)
         )

@@ -30,7 +30,9 @@ class TestDeclared(unittest.TestCase):
                 self.assertLess(kind.patience({}), 0.6, kind.name)
         self.assertLess(KINDS["render"].patience({"phase": "loading"}), 0.6)
         self.assertGreater(KINDS["render"].patience({"phase": "rendering"}), 5)
-        self.assertEqual([k.name for k in KINDS if k.gives_way], ["weigh", "visible_cost"])
+        self.assertEqual(
+            [k.name for k in KINDS if k.gives_way], ["weigh", "visible_cost", "denoise_later"]
+        )
         self.assertEqual([k.name for k in KINDS if k.resumable], ["render"])
 
 

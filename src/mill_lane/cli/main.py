@@ -8,7 +8,9 @@ import sys
 
 from mill_lane import __version__
 from mill_lane.cli.command import Command
+from mill_lane.cli.compare import COMPARE
 from mill_lane.cli.demo import DEMO
+from mill_lane.cli.denoise import DENOISE
 from mill_lane.cli.render import RENDER
 from mill_lane.cli.serve import SERVE
 from mill_lane.cli.trim import TRIM
@@ -16,7 +18,9 @@ from mill_lane.cli.weigh import WEIGH
 from mill_lane.core.errors import MillError
 from mill_lane.core.registry import Registry
 
-COMMANDS: Registry[Command] = Registry("command", DEMO, SERVE, WEIGH, RENDER, TRIM)
+COMMANDS: Registry[Command] = Registry(
+    "command", DEMO, SERVE, WEIGH, RENDER, TRIM, DENOISE, COMPARE
+)
 
 
 def main(arguments: list[str] | None = None) -> int:

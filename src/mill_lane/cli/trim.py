@@ -19,7 +19,7 @@ UNSEEN = ("same_material", "instances")  # trims that need no look at the shot
 # Which trims each option stands for.
 OPTIONS = {
     "jpeg": ("texture_jpeg",),
-    "channels": ("same_picture", "constant_texture", "texture_channels"),
+    "channels": ("same_picture", "constant_texture", "packed_maps", "texture_channels"),
     "instances": ("same_material", "instances"),
     "decimate": ("decimate",),
     "cull": ("fog", "leave_out"),
@@ -41,6 +41,8 @@ def add_arguments(sub: ArgumentParser) -> None:
     sub.add_argument("--instances", action="store_true", help="copies as instances")
     text = "fewer triangles, by pixels of error on screen"
     sub.add_argument("--decimate", type=float, metavar="PIXELS", help=text)
+    text = "subdivision surfaces by the length of edges on screen"
+    sub.add_argument("--edge", type=float, metavar="PIXELS", help=text)
     sub.add_argument("--cull", action="store_true", help="leave out what never matters")
     sub.add_argument("--lights", action="store_true", help="put out lights that give nothing")
     text = "the trim list, .csv or .json"
@@ -59,6 +61,8 @@ def wanted_trims(args: Arguments) -> dict[str, dict[str, Any]]:
             asked |= {name: {} for name in names}
     if args.decimate is not None:
         asked["decimate"] = {"pixels": args.decimate}
+    if args.edge is not None:
+        asked["dicing"] = {"edge": args.edge, "finer": True}
     if args.textures or not asked:
         asked["texture_size"] = {"rule": args.textures or "distance"}
     return {trim.name: asked[trim.name] for trim in TRIMS if trim.name in asked}

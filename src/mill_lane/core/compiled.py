@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
@@ -17,13 +17,17 @@ def cache_base() -> Path:
     return Path(os.environ.get("MILL_LANE_CACHE") or platformdirs.user_cache_path("mill-lane"))
 
 
-def compiler_of(module: str) -> Callable[[Callable[..., Any]], Any]:
-    """A decorator that compiles functions of a module, which call none outside it.
+def compiler_of(
+    module: str, uses: Iterable[str] = (), **options: Any
+) -> Callable[[Callable[..., Any]], Any]:
+    """A decorator that compiles functions of a module.
 
-    module : its `__file__`, whose contents name the folder that the code is kept in.
+    module, uses : its `__file__`, and those of the modules whose compiled functions it calls: their
+    contents name the folder that the code is kept in.  options : of the compiler, beside the usual.
     """
     digest = hashlib.sha256(f"{numba.__version__} {Path(module).name}".encode())
-    digest.update(Path(module).read_bytes())
+    for path in (module, *uses):
+        digest.update(Path(path).read_bytes())
     folder = cache_base() / f"readers-{digest.hexdigest()[:16]}"
 
     def compiled(function: Callable[..., Any]) -> Any:
@@ -31,7 +35,7 @@ def compiler_of(module: str) -> Callable[[Callable[..., Any]], Any]:
         config: Any = numba.config
         before, config.CACHE_DIR = config.CACHE_DIR, str(folder)
         try:
-            return numba.njit(cache=True, nogil=True)(function)
+            return numba.njit(cache=True, nogil=True, **options)(function)
         finally:
             config.CACHE_DIR = before
 

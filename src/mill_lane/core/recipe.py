@@ -8,6 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 # The name of a layer of the film; which there are is told by `core.render.layers`.
 Layer = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+# Whether noise is taken out once a picture is done, with its scene still in memory or without it.
+Denoised = Literal["no", "with", "later"]
 Region = tuple[int, int, int, int]
 # As many as can be counted: the render goes on until something else stops it.
 MOST_SAMPLES = 2**24
@@ -16,6 +18,8 @@ SCHEMA: Literal[2] = 2  # of stored recipes; see `core.recipe_versions`
 # A sky picture is named by its content, its size and the name that people know:
 # "hash/2048x1024/morning.hdr".
 ENVIRONMENT_PICTURE = r"^$|^[^/]*/[1-9]\d{0,4}x[1-9]\d{0,4}/[^/]+$"
+# What a picture keeps for the noise to be taken out of it.
+DENOISE_LAYERS: tuple[Layer, ...] = ("albedo", "normal", "depth", "half_buffers", "variance")
 # What a trial keeps, so that its picture can be taken apart; a light a layer only on demand.
 TRIAL_LAYERS: tuple[Layer, ...] = (
     "albedo",
@@ -26,6 +30,7 @@ TRIAL_LAYERS: tuple[Layer, ...] = (
     "noise",
     "work",
     "components",
+    "half_buffers",
     "variance",
 )
 
@@ -124,6 +129,7 @@ class Recipe(BaseModel):
         float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})
     ] = 0.0
     layers: tuple[Layer, ...] = LAYERS
+    denoise: Annotated[Denoised, Field(title="Denoise")] = "no"
 
     @model_validator(mode="after")
     def _minimum_is_not_above_maximum(self) -> Recipe:
@@ -134,6 +140,12 @@ class Recipe(BaseModel):
                 "lower the first or raise the second"
             )
         return self
+
+    @property
+    def kept_layers(self) -> tuple[Layer, ...]:
+        """The layers that are kept: those that were chosen, and what denoising needs."""
+        more = DENOISE_LAYERS if self.denoise != "no" else ()
+        return tuple(dict.fromkeys((*self.layers, *more)))
 
     @property
     def endless(self) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -59,10 +59,15 @@ class Cost:
         return all(p.difference.less_than_grain for p in self.pairs)
 
     @property
+    def seconds(self) -> tuple[float, float]:
+        """What all crops took before and after."""
+        pairs = [p.difference for p in self.pairs]
+        return sum(d.seconds_before for d in pairs), sum(d.seconds_after for d in pairs)
+
+    @property
     def time_ratio(self) -> float | None:
         """Seconds of all crops after over those before."""
-        before = sum(p.difference.seconds_before for p in self.pairs)
-        after = sum(p.difference.seconds_after for p in self.pairs)
+        before, after = self.seconds
         return after / before if before > 0 else None
 
 
@@ -91,8 +96,16 @@ def _pairs(task: Task) -> list[Measured]:
     ]
 
 
-def measure(db: Session, job: Job, version: SceneVersion, choices: Sequence[Choice]) -> Task:
+def measure(
+    db: Session,
+    job: Job,
+    version: SceneVersion,
+    choices: Sequence[Choice],
+    every: Mapping[str, Cost] | None = None,
+) -> Task:
     """Have it measured what choices change together, unless it was or is under way.
+
+    `every` is what `costs_of` tells of the version, where that is known.
 
     Raises
     ------
@@ -107,7 +120,7 @@ def measure(db: Session, job: Job, version: SceneVersion, choices: Sequence[Choi
             "Wait until the scene is weighed, then try again.",
         )
     key = key_of(choices)
-    known = costs_of(db, version).get(key)
+    known = (costs_of(db, version) if every is None else every).get(key)
     if known is not None and (known.known or not known.task.over):
         return known.task
     payload = Payload(version=version.id, key=key, choices=list(choices))
@@ -120,13 +133,33 @@ def measure_staged(db: Session, job: Job, version: SceneVersion, choices: Sequen
     Returns
     -------
     int
-        How many are measured, the quickest kind first: pictures need no mesh to be built anew.
+        How many are measured, the cheapest first: pictures need no mesh to be built anew, and all
+        together come last.
     """
+    looks, every = wanted_looks(choices), costs_of(db, version)
+    for look in looks:
+        measure(db, job, version, look, every)
+    return len(looks)
+
+
+def wanted_looks(choices: Sequence[Choice]) -> list[list[Choice]]:
+    """What is looked at of a trim list, the cheapest first."""
+    if not choices:
+        return [[]]
     singly = sorted(choices, key=lambda c: c.target.kind != "image")[:MOST_AT_ONCE]
-    measure(db, job, version, choices)
-    for choice in singly:
-        measure(db, job, version, [choice])
-    return len(singly) + 1
+    return [*([c] for c in singly), *([list(choices)] if len(choices) > 1 else [])]
+
+
+def keep_up(db: Session, job: Job, version: SceneVersion, choices: Sequence[Choice]) -> None:
+    """Have what is staged measured in the background; looks that nobody wants any more are not
+    taken.
+    """
+    wanted = {key_of(look) for look in wanted_looks(choices)}
+    for key, cost in costs_of(db, version).items():
+        if not cost.task.over and key not in wanted:
+            cancel(db, cost.task.id)
+    if choices and analysis_of(db, version).visibility is not None:
+        measure_staged(db, job, version, choices)
 
 
 def stop_all(db: Session, version: SceneVersion) -> int:

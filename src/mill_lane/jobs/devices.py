@@ -57,7 +57,10 @@ def add(db: Session, job: Job, kind: str, settings: Settings) -> DeviceRow:
     """
     if kind not in DEVICE_KINDS or not DEVICE_KINDS[kind].addable:
         offered = ", ".join(k.name for k in DEVICE_KINDS if k.addable)
-        raise MillError(f"No device of the kind “{kind}” can be added.", f"Choose from {offered}.")
+        raise MillError(
+            f"No device of the kind “{kind}” can be added.",
+            f"Choose from {offered}.",
+        )
     values = {name: getattr(settings, name) for name in DEVICE_KINDS[kind].settings}
     device = _made(
         {"kind": kind, "name": settings.name, "memory_bytes": settings.memory_bytes}

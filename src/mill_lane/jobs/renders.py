@@ -117,7 +117,7 @@ def run_trial(db: Session, job: Job, wish: Wish) -> Render:
     analysis = analysis_of(db, version)
     recipe = merge(recipe_of(db, job, wish.role), wish.values)
     # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
-    layers = tuple(dict.fromkeys((*recipe.layers, *TRIAL_LAYERS)))
+    layers = tuple(dict.fromkeys((*recipe.kept_layers, *TRIAL_LAYERS)))
     recipe = recipe.model_copy(update={"layers": layers})
     try:
         region = clip_region(wish.region, recipe.width, recipe.height)
@@ -147,6 +147,7 @@ def run_frame(db: Session, job: Job, frame: int) -> Render:
     """
     version = find_version(db, job)
     analysis, recipe = analysis_of(db, version), recipe_of(db, job, "final")
+    recipe = recipe.model_copy(update={"layers": recipe.kept_layers})
     device = device_of(job.device)
     check_frame(frame, analysis)
     check_fits(analysis, recipe, device, (recipe.width, recipe.height))

@@ -79,6 +79,11 @@ def unstage(db: Session, version: SceneVersion, trim: str, targets: Collection[s
     )
 
 
+def staged_choices(db: Session, version: SceneVersion) -> list[Choice]:
+    """Everything on the trim list, as choices."""
+    return [choice_of(e) for e in staged(db, version)]
+
+
 def choice_of(entry: TrimEntry) -> Choice:
     """What an entry of the trim list asks for."""
     kind, _, index = entry.target.partition(":")

@@ -193,8 +193,7 @@ class Render(Base):
     predicted: Mapped[Json] = mapped_column(default=dict)  # beforehand: seconds, margin, memory
     measured: Mapped[Json] = mapped_column(default=dict)  # seconds, samples, noise, memory, load
     time_profile: Mapped[Json] = mapped_column(default=dict, deferred=True)
-    # Pictures by layer: {name: {"hash": …, "low": …, "high": …, "unit": …}}, the last three for
-    # maps.
+    # Pictures by layer, {name: {"hash": …}}; maps have "low", "high" and "unit" beside it.
     layers: Mapped[Json] = mapped_column(default=dict)
     picture: Mapped[str | None]  # file hashes
     exr: Mapped[str | None]

@@ -12,13 +12,17 @@ from typing import TypeVar
 
 import numpy as np
 import psutil
+from numpy.typing import NDArray
 
+from mill_lane.core.denoise.denoise import denoise
+from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import read_sky, write_pixels
 from mill_lane.core.image.maps import layer_picture
-from mill_lane.core.image.srgb import view
+from mill_lane.core.image.srgb import in_bands, view
 from mill_lane.core.progress import Cancelled, part
+from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names, show_of
 from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
@@ -60,9 +64,7 @@ def render(request: Request, report: Report) -> Result:
     prepare(part(report, 0.0, 0.01))
     warm = request.scene in _warm
     loaded, baseline = _loaded(request, report)
-    recipe, sky = request.recipe, None
-    if request.sky is not None:
-        sky = read_sky(request.sky, recipe.environment_picture.split("/")[2])
+    recipe, sky = request.recipe, sky_pixels(request.sky, request.recipe)
     session = Session(
         loaded,
         recipe,
@@ -108,6 +110,11 @@ def render(request: Request, report: Report) -> Result:
         profile = asdict(session.profile())
         result = result.model_copy(update={"layers": layers, "time_profile": profile})
     return result
+
+
+def sky_pixels(path: Path | None, recipe: Recipe) -> NDArray[np.float32] | None:
+    """The recipe's sky picture (H, W, 3), linear light; None where it has none."""
+    return None if path is None else read_sky(path, recipe.environment_picture.split("/")[2])
 
 
 def _when_there_is_room(report: Report, make: Callable[[], T]) -> T:
@@ -163,6 +170,7 @@ class _Steps:
         self.next_preview = 0.0
         self.next_state = session.clock() + self.rhythm
         self.noise: float | None = None
+        self.clean = False
         self.passes = session.index
 
     def run(self) -> bool:
@@ -177,6 +185,7 @@ class _Steps:
             if wants.get("finish") and session.index >= 1:
                 return True
             point = wants.get("priority")
+            self.clean = bool(wants.get("clean"))
             session.priority = (float(point[0]), float(point[1])) if point else None
             session.step(0.25)
             self._show()
@@ -211,7 +220,10 @@ class _Steps:
 
     def _preview(self) -> None:
         with suppress_full_disk():
-            write_preview(self.session, self.preview)
+            if self.clean and self.session.index >= 2:  # with less, noise is not known
+                write_clean_preview(self.session, self.preview)
+            else:
+                write_preview(self.session, self.preview)
             self.version += 1
 
     def _tell(self) -> None:
@@ -220,6 +232,7 @@ class _Steps:
         self.report.live = {
             "phase": "rendering",
             "preview": self.version,
+            "clean": self.clean,
             "seconds": session.seconds,
             "samples": session.samples_mean,
             "noise": self.noise,
@@ -253,6 +266,18 @@ def write_preview(session: Session, path: Path) -> None:
         picture[rows][have] = view(film.light[rows] / n, session.recipe.exposure)[have]
     temporary = path.with_name("next.png")
     write_pixels(temporary, picture)
+    os.replace(temporary, path)
+
+
+def write_clean_preview(session: Session, path: Path) -> None:
+    """Draw what there is so far, denoised quickly; where it cannot be, as it is."""
+    try:
+        clean = denoise(session.layers(), "preview", threads=session.threads).picture
+    except (MillError, MemoryError):  # too small a crop, or no room: the render itself goes on
+        write_preview(session, path)
+        return
+    temporary = path.with_name("next.png")
+    write_pixels(temporary, in_bands(lambda x: view(x, session.recipe.exposure), clean))
     os.replace(temporary, path)
 
 

@@ -1,1 +1,1 @@
-"""Removing noise after the render.  Nothing here yet: the ledger keeps its place."""
+"""Removing noise after the render, and telling what is left of it."""

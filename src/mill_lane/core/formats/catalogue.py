@@ -17,6 +17,7 @@ from mill_lane.core.formats.usd.write import write_usd
 from mill_lane.core.progress import Progress
 from mill_lane.core.registry import Registry
 from mill_lane.core.scene.model import Note, Scene
+from mill_lane.core.subdivision.surface import as_triangles
 
 Read = Callable[[Path, Progress], Scene]
 ReadChosen = Callable[[Path, Progress, Choices], Scene]
@@ -30,6 +31,7 @@ class Download:
     title: str
     ending: str
     media_type: str
+    kept_as: bool = False  # what scenes are kept as: there to be had as it is
 
 
 @dataclass(frozen=True)
@@ -72,8 +74,11 @@ def _quietly(read: Callable[[Path], Scene]) -> Read:
 
 
 def _write_glb(scene: Scene, path: Path, progress: Progress) -> list[Note]:
-    write_glb(scene, path, progress)
-    return []
+    # For other programs: what is drawn, not the cages of surfaces.
+    write_glb(as_triangles(scene), path, progress)
+    n = sum(m.subdivision is not None for m in scene.meshes)
+    text = f"{n} subdivision surface{'s' * (n > 1)} went out as the triangles of the level chosen."
+    return [Note("subdivision", "look", text)] if n else []
 
 
 FORMATS = Registry(
@@ -84,6 +89,7 @@ FORMATS = Registry(
         _quietly(read_scene),
         ((".glb", _write_glb),),
         read_chosen=lambda path, progress, choices: chosen(read_scene(path), choices),
+        download=Download("GLB", ".glb", "model/gltf-binary", kept_as=True),
     ),
     Format(
         "obj",

@@ -110,9 +110,17 @@ def read_exr(path: Path, names: Names | None = None) -> dict[str, NDArray[np.flo
     MillError
         When the file is damaged, cut short, or holds no beauty.
     """
+    return layers_of(read_planes(path), path.name, names)
+
+
+def read_planes(path: Path) -> dict[str, NDArray[np.float32]]:
+    """Read all channels of an EXR, by name, float32 (H, W).
+
+    Raises MillError when the file is damaged.
+    """
     try:
         with OpenEXR.File(str(path), separate_channels=True) as f:
-            planes = {
+            return {
                 k: np.asarray(c.pixels, np.float32)
                 for k, c in f.channels().items()
                 if c.pixels is not None
@@ -121,6 +129,13 @@ def read_exr(path: Path, names: Names | None = None) -> dict[str, NDArray[np.flo
         raise MillError(
             f"{path.name} is not an EXR that can be read: {e}", "Render or export it again."
         ) from e
+
+
+def layers_of(
+    channels: Mapping[str, NDArray[np.float32]], file: str, names: Names | None = None
+) -> dict[str, NDArray[np.float32]]:
+    """Channels of a file as layers; see `read_exr`."""
+    planes = dict(channels)
     layers = {}
     for name, suffixes in {"beauty": BEAUTY, **(names or {})}.items():
         if all(s in planes for s in suffixes):
@@ -131,7 +146,7 @@ def read_exr(path: Path, names: Names | None = None) -> dict[str, NDArray[np.flo
             layers[name] = np.stack([planes[f"{name}.{c}"] for c in "RGB"], -1)
     if "beauty" not in layers:
         raise MillError(
-            f"{path.name} has no channels R, G and B.",
+            f"{file} has no channels R, G and B.",
             "It may be cut short: render or export it again.",
         )
     return layers

@@ -110,8 +110,8 @@ def file_image(path: Path, name: str, notes: list[Note]) -> Image:
             Note(
                 "texture_cut_off",
                 "lost",
-                f"“{name}” is {kind} with light brighter than white; as a texture it is cut off "
-                "at white.",
+                f"“{name}” is {kind} with light brighter than white; as a texture it is cut "
+                "off at white.",
             )
         )
         pixels = np.nan_to_num(np.clip(pixels, 0.0, 1.0))

@@ -104,7 +104,10 @@ class _Apart:
 
     def mesh(self, mesh: Mesh) -> Mesh:
         parts = tuple(piece for part in mesh.parts for piece in self._pieces(part))
-        return mesh if parts == mesh.parts else replace(mesh, parts=parts)
+        if parts == mesh.parts:
+            return mesh
+        # What is cut at the borders of tiles is triangles, no longer a surface.
+        return replace(mesh, parts=parts, subdivision=None)
 
     def _pieces(self, part: Part) -> list[Part]:
         use = self._set_use(part.material)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -29,6 +30,14 @@ def luminance(rgb: NDArray[Any]) -> NDArray[Any]:
     """Rec.709 luminance of linear colour, (..., 3) to (...)."""
     out: NDArray[Any] = rgb[..., 0] * LUMA[0] + rgb[..., 1] * LUMA[1] + rgb[..., 2] * LUMA[2]
     return out
+
+
+def in_bands(
+    make: Callable[[NDArray[Any]], NDArray[np.uint8]], picture: NDArray[Any], rows: int = 64
+) -> NDArray[np.uint8]:
+    """Make what is shown of a picture (H, W, ...) a few rows at a time, for little memory."""
+    bands = [make(picture[y : y + rows]) for y in range(0, len(picture), rows)]
+    return np.concatenate(bands)
 
 
 def view(rgb: NDArray[Any], exposure: float = 0.0) -> NDArray[np.uint8]:

@@ -26,6 +26,7 @@ from mill_lane.core.render.path import (
     straight_on,
 )
 from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.scatter import unseen_by
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, blocked, closest
 from mill_lane.core.render.vectors import f64_at
@@ -232,7 +233,11 @@ def _one_lamp(
     depth = np.int64(q[Q_DEPTH])
     first = q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME] == 0
     kind = np.int64(q[Q_KIND])
+    # What is found by chance is not seen by some lobes: nor is it then by aiming.
+    unseen = np.int64(lights.lamp_row(w, lamp)[L_UNSEEN])
     if event == PARTICLE:
+        if unseen & NO_INDIRECT:
+            return
         g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
         f = media.phase(g, lx * dx + ly * dy + lz * dz)
         k = f / p * (1.0 if delta else _balanced(p, kd * f))
@@ -264,6 +269,8 @@ def _one_lamp(
             continue
         k_lobe = kd if lobe == 0 else (kg if lobe == 1 else (kc if lobe == 2 else kt))
         k = (1.0 if delta else _balanced(p, k_lobe * q[at + 3])) / p
+        if unseen & unseen_by(lobe):
+            k = 0.0
         if lobe > 0 and s[S_CAUSTICS] <= 0 and q[Q_SOFT] > 0:
             alpha = q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS]
             if alpha < CAUSTIC_ALPHA:

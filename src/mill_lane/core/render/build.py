@@ -177,7 +177,8 @@ def build_binary(
         stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2] = free + 1, middle, e
         top += 2
         free += 2
-    return free
+    # Memory is given back after its array's last use, and of an address the compiler knows nothing.
+    return free + scratch.size - SCRATCH
 
 
 @lean

@@ -289,6 +289,7 @@ def trace(w: Any, s: Any, q: Any, c: Any) -> None:
     for k in range(Q_DEPTH, Q_SEED):
         q[k] = 0.0
     q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
+    q[Q_UNSEEN] = HIDDEN | NO_CAMERA
     event = advance(w, s, q, c)
     if event == DEAD:
         return
@@ -317,7 +318,7 @@ def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     if q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ] <= 0:
         return 0.0
     start_beside(q, 1.0)
-    q[Q_FAR] = s[S_OCCLUSION_REACH]
+    q[Q_FAR], q[Q_UNSEEN] = s[S_OCCLUSION_REACH], HIDDEN | NO_SHADOW
     closest(w, q, c, 0, ALL)
     return 1.0 if q[Q_INSTANCE] < 0 else 0.0
 

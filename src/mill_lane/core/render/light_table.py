@@ -198,6 +198,7 @@ def _add_mesh(
     row[s.L_RADIUS] = float(np.linalg.norm(high - low)) / 2
     two_sided = loaded.factors[material, s.M_TWO_SIDED]
     row[s.L_LUMA], row[s.L_TWO_SIDED], row[s.L_INSTANCE] = emission, two_sided, i
+    row[s.L_UNSEEN] = int(instances[i, s.P_FLAGS]) & s.UNSEEN
     row[s.L_AREA] = float(area.sum()) * math.copysign(1.0, float(np.linalg.det(m[:, :3])))
     row[s.L_FIRST], row[s.L_COUNT] = g.add_triangles(slots.astype(np.int64), share, patches)
     sides = 2.0 if two_sided > 0 else 1.0

@@ -154,7 +154,8 @@ def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> di
         g = p.load() if p.load_at is None else p.load_at(time)
         if len(g.positions) != p.vertices or len(g.triangles) != p.triangles:
             raise MillError(
-                f"The mesh “{scene.meshes[mesh].name}” changed while it was read.", "Open it again."
+                f"The mesh “{scene.meshes[mesh].name}” changed while it was read.",
+                "Open it again.",
             )
         _, _, t, v, u, u2, k = (int(x) for x in table[i])
         normals[v : v + p.vertices] = g.normals

@@ -65,6 +65,7 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_DIM,
     Q_TIME,
     Q_LAST_KIND,
+    Q_UNSEEN,  # flags of places that the ray goes through as if they were not there
     # The event: a surface or a particle of fog.
     Q_EVENT,
     Q_PX,
@@ -131,7 +132,7 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_AIM_T,
     # What a lobe gave: red, green, blue and density of each of four.
     Q_LOBES,
-) = range(98)
+) = range(99)
 # A lamp that was picked: direction, distance, light, density, number, and whether it has no size.
 Q_LX = Q_LOBES + 16
 (Q_LY, Q_LZ, Q_LDIST, Q_LR, Q_LG, Q_LB, Q_LCHANCE, Q_LNUMBER, Q_LDELTA) = range(Q_LX + 1, Q_LX + 10)

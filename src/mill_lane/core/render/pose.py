@@ -75,6 +75,7 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
             continue
         name = scene.nodes[node].name
         hidden = s.HIDDEN if shot.only is not None and name != shot.only else 0
+        hidden |= sum(s.RAY_FLAGS[ray] for ray in scene.nodes[node].unseen_by)
         for i, p in enumerate(scene.meshes[mesh].parts):
             if p.triangles == 0:
                 continue
@@ -201,7 +202,8 @@ def camera_track(
         node = scene.camera_node(camera)
     except KeyError as e:
         raise MillError(
-            f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
+            f"The scene has no camera “{camera or ''}”.",
+            "Name one of the cameras of the scene.",
         ) from e
     own = scene.cameras[scene.nodes[node].camera]
     flat = own.half_height is not None

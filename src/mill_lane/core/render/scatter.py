@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import bsdf, materials, media, microfacet
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.path import (
     CAUSTIC_ALPHA,
     PARTICLE,
@@ -30,6 +30,12 @@ def direction_to_world(q: Any, x: float, y: float, z: float) -> None:
         x * sy + y * ty + z * ny,
         x * sz + y * tz + z * nz,
     )
+
+
+@inner
+def unseen_by(lobe: int) -> Any:
+    """The flag of places that a ray of this lobe does not see."""
+    return NO_INDIRECT if lobe == 0 else (NO_TRANSMISSION if lobe == 3 else NO_REFLECTION)
 
 
 @lean
@@ -71,7 +77,7 @@ def scatter(
         q[Q_DEPTH] += 1.0
         q[Q_SOFT] = 1.0
         q[Q_SPREAD] = max(q[Q_SPREAD], 0.05)
-        q[Q_LAST_KIND] = R_VOLUME
+        q[Q_LAST_KIND], q[Q_UNSEEN] = R_VOLUME, HIDDEN | NO_INDIRECT
         return True
     dx, dy, dz, nx, ny, nz = q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_NX], q[Q_NY], q[Q_NZ]
     (sx, sy, sz), (tx, ty, tz) = microfacet.frame(nx, ny, nz)
@@ -130,6 +136,7 @@ def scatter(
         if lobe > 0:
             q[Q_COUNT_GLOSSY] += 1.0
     q[Q_LAST_KIND] = R_DIFFUSE if lobe == 0 else (R_THROUGH if lobe == 3 else R_GLOSSY)
+    q[Q_UNSEEN] = HIDDEN | unseen_by(lobe)
     start_beside(q, 1.0 if side > 0 else -1.0)
     return True
 

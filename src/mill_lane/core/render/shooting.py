@@ -85,17 +85,26 @@ class Shooter:
     """R rays through a world from one thread.
 
     origins, directions : (R, 3), kept as float32.  distances : (R,) or one number, how far to look.
-    After `closest`, `t` (1e30 or the distance for a miss), `uv`, `slots` and `instances` hold the
-    hits; after `blocked`, `shut` is 0 or 1.
+    unseen : (R,) or one number, flags of places that the rays do not see.  After `closest`, `t`
+    (1e30 or the distance for a miss), `uv`, `slots` and `instances` hold the hits; after `blocked`,
+    `shut` is 0 or 1.
     """
 
-    def __init__(self, world: World, origins: Any, directions: Any, distances: Any = 1e30) -> None:
+    def __init__(
+        self,
+        world: World,
+        origins: Any,
+        directions: Any,
+        distances: Any = 1e30,
+        unseen: Any = s.HIDDEN,
+    ) -> None:
         self.world, self.path = world, new_path(world.light_count)
         self.o = np.ascontiguousarray(origins, np.float32)
         self.d = np.ascontiguousarray(directions, np.float32)
         self.far = np.ascontiguousarray(
             np.broadcast_to(np.asarray(distances, np.float32), len(self.o))
         )
+        self.unseen = np.ascontiguousarray(np.broadcast_to(np.int64(unseen), len(self.o)))
         n = len(self.o)
         self.t, self.uv = np.empty(n, np.float32), np.empty((n, 2), np.float32)
         self.slots, self.instances, self.shut = (
@@ -113,6 +122,7 @@ class Shooter:
             self.o[first:].ctypes.data,
             self.d[first:].ctypes.data,
             self.far[first:].ctypes.data,
+            self.unseen[first:].ctypes.data,
             n,
             self.t[first:].ctypes.data,
             self.uv[first:].ctypes.data,

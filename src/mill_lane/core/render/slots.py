@@ -75,11 +75,18 @@ WORLD_SLOTS = 43
     P_OBJECT,
 ) = range(13)
 INSTANCE_COLUMNS = 13
-SEE_THROUGH, HIDDEN, PLAIN = (
-    1,
-    2,
-    4,
-)  # flags of a place; PLAIN: it stands in the world as in its own space
+# Flags of a place.  PLAIN: it stands in the world as in its own space.  The last five are of rays
+# that do not see it.
+SEE_THROUGH, HIDDEN, PLAIN = 1, 2, 4
+NO_CAMERA, NO_REFLECTION, NO_TRANSMISSION, NO_SHADOW, NO_INDIRECT = 8, 16, 32, 64, 128
+UNSEEN = NO_CAMERA | NO_REFLECTION | NO_TRANSMISSION | NO_SHADOW | NO_INDIRECT
+RAY_FLAGS = {
+    "camera": NO_CAMERA,
+    "reflection": NO_REFLECTION,
+    "transmission": NO_TRANSMISSION,
+    "shadow": NO_SHADOW,
+    "indirect": NO_INDIRECT,
+}
 
 # Columns of `factors` (float64): a material.
 (
@@ -171,8 +178,9 @@ USE_COLUMNS = 8
     L_CHANCE,
     L_SCALE,
     L_PATCHED,
-) = range(23)
-LAMP_COLUMNS = 23
+    L_UNSEEN,
+) = range(24)
+LAMP_COLUMNS = 24
 POINT, SPOT, SUN, MESH, SKY = range(5)
 
 # Columns of `media` (float64).

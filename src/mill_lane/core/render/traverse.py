@@ -134,12 +134,14 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
 
     Q_T, Q_BU, Q_BV, Q_SLOT, Q_INSTANCE (-1 for a miss).
 
-    `which` is ALL or ONLY_SEE_THROUGH.  Q_NODES and Q_LEAVES receive the work; with `profile` each
-    instance's own is added to the counters.
+    `which` is ALL but for what the ray does not see (Q_UNSEEN), or ONLY_SEE_THROUGH for shadow
+    rays.  Q_NODES and Q_LEAVES receive the work; with `profile` each instance's own is added to the
+    counters.
     """
     count = w[W_INSTANCE_COUNT]
     instances = i64_at(w[W_INSTANCES])
-    if count == 1 and which == ALL and (instances[P_FLAGS] & HIDDEN) == 0:
+    unseen = np.int64(q[Q_UNSEEN]) if which == ALL else np.int64(HIDDEN | NO_SHADOW)
+    if count == 1 and which == ALL and (instances[P_FLAGS] & unseen) == 0:
         _only_place(w, q, c, profile, False)
         return
     q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE], q[Q_NODES], q[Q_LEAVES] = (
@@ -190,7 +192,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             flags = at[P_FLAGS]
-            if (flags & HIDDEN) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
+            if (flags & unseen) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 t, hu, hv, found, a, b = mesh_closest(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
@@ -236,7 +238,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
     """
     count = w[W_INSTANCE_COUNT]
     instances = i64_at(w[W_INSTANCES])
-    if count == 1 and (instances[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
+    if count == 1 and (instances[P_FLAGS] & (HIDDEN | NO_SHADOW | SEE_THROUGH)) == 0:
         return _only_place(w, q, c, profile, True)
     q[Q_NODES], q[Q_LEAVES] = 0.0, 0.0
     if count == 0:
@@ -270,7 +272,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
         else:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
-            if (at[P_FLAGS] & (HIDDEN | SEE_THROUGH)) == 0:
+            if (at[P_FLAGS] & (HIDDEN | NO_SHADOW | SEE_THROUGH)) == 0:
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 hit, a, b = mesh_blocked(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
@@ -306,6 +308,7 @@ def closest_batch(
     origins: int,
     directions: int,
     distances: int,
+    unseen: int,
     count: int,
     t: int,
     uv: int,
@@ -314,17 +317,18 @@ def closest_batch(
 ) -> None:
     """Nearest hits of many rays, for tests, benches and weighing.
 
-    Addresses of float32 (R, 3), (R, 3), (R,), then of what is filled: float32 (R,), (R, 2), int64
-    (R,), int64 (R,). A slot is 8 x block + place in the block; `numbers_of` turns it into the
-    triangle of the mesh.
+    Addresses of float32 (R, 3), (R, 3), (R,) and int64 (R,), flags of places that are not seen;
+    then of what is filled: float32 (R,), (R, 2), int64 (R,), int64 (R,).  A slot is 8 x block +
+    place in the block; `numbers_of` turns it into the triangle of the mesh.
     """
     w, q, none = i64_at(world), f64_at(path), i64_at(0)
     o, d, far = f32_at(origins), f32_at(directions), f32_at(distances)
+    skipped = i64_at(unseen)
     out_t, out_uv, out_slot, out_place = f32_at(t), f32_at(uv), i64_at(slots), i64_at(instances)
     for r in range(count):
         q[Q_OX], q[Q_OY], q[Q_OZ] = o[3 * r], o[3 * r + 1], o[3 * r + 2]
         q[Q_DX], q[Q_DY], q[Q_DZ] = d[3 * r], d[3 * r + 1], d[3 * r + 2]
-        q[Q_FAR] = far[r]
+        q[Q_FAR], q[Q_UNSEEN] = far[r], skipped[r]
         closest(w, q, none, 0, ALL)
         out_t[r], out_uv[2 * r], out_uv[2 * r + 1] = q[Q_T], q[Q_BU], q[Q_BV]
         out_slot[r], out_place[r] = np.int64(q[Q_SLOT]), np.int64(q[Q_INSTANCE])

@@ -134,7 +134,9 @@ class World:
             len(self.instances),
             len(self.factors),
         )
-        see_through = self.instances[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN) == s.SEE_THROUGH
+        see_through = (
+            self.instances[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN | s.NO_SHADOW) == s.SEE_THROUGH
+        )
         table[s.W_SEE_THROUGH] = int(see_through.any())
         object.__setattr__(self, "table", table)
 

@@ -14,9 +14,14 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.scene.subdivision import Subdivision
+
 F32 = NDArray[np.float32]
 F64 = NDArray[np.float64]
 Vec3 = tuple[float, float, float]
+# Kinds of rays, as an object may be kept from each: from the camera, thrown back by a glossy
+# surface, gone through a clear one, towards a light, spread by a dull one or by fog.
+RAYS = ("camera", "reflection", "transmission", "shadow", "indirect")
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,9 +73,7 @@ class Mesh:
 
     name: str
     parts: tuple[Part, ...]
-    # What the file declares, where this is the cage of a subdivision surface: scheme
-    # ("catmullClark", "loop" or "bilinear"), corners of its polygons, triangles.
-    subdivision: tuple[str, int, int] | None = None
+    subdivision: Subdivision | None = None  # whose triangles the parts are
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
     @property
@@ -310,6 +313,7 @@ class Node:
     light: int = -1
     camera: int = -1
     channels: tuple[Channel, ...] = ()
+    unseen_by: tuple[str, ...] = ()  # of RAYS, those that do not see its mesh
     placed: bool = False  # one of many that the node above it places; no node of the file
     path: str = ""  # where it stands in a USD stage it came from
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from

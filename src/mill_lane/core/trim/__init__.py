@@ -13,10 +13,14 @@ from mill_lane.core.registry import Registry
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.constant_texture import ConstantTexture
 from mill_lane.core.trim.decimate import Decimate
+from mill_lane.core.trim.dicing import Dicing
 from mill_lane.core.trim.fog import Fog
 from mill_lane.core.trim.instances import Instances
 from mill_lane.core.trim.leave_out import LeaveOut
+from mill_lane.core.trim.merged_lights import MergedLights
 from mill_lane.core.trim.model import Change, Choice, Trim
+from mill_lane.core.trim.packed_maps import PackedMaps
+from mill_lane.core.trim.ray_visibility import RayVisibility
 from mill_lane.core.trim.same_material import SameMaterial
 from mill_lane.core.trim.same_picture import SamePicture
 from mill_lane.core.trim.strong_lights import StrongLights
@@ -34,14 +38,18 @@ TRIMS: Registry[Trim] = Registry(
     TextureSize(),
     SamePicture(),
     ConstantTexture(),
+    PackedMaps(),
     TextureChannels(),
     TextureJpeg(),
     SameMaterial(),
     Instances(),
+    Dicing(),
     Decimate(),
     WeakLights(),
+    MergedLights(),
     StrongLights(),
     Fog(),
+    RayVisibility(),
     LeaveOut(),
 )
 

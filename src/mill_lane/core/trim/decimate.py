@@ -17,7 +17,7 @@ from mill_lane.core.scene.model import Geometry, Mesh, Part, Scene
 from mill_lane.core.scene.parts import part_of
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.core.trim.deviation import Deviation, Reference, coarser, deviation, reference_of
-from mill_lane.core.trim.meshes import chosen_mesh, with_meshes
+from mill_lane.core.trim.meshes import chosen_mesh, with_copies, with_meshes
 from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim, Values
 from mill_lane.core.trim.simplify import Collapsed, Joined, collapse, dressed, joined, thinned
 from mill_lane.core.weigh.analysis import Analysis, MeshRow, part_bytes
@@ -299,17 +299,6 @@ def sights_of(scene: Scene, analysis: Analysis, height: int) -> dict[int, Sight]
         for row in analysis.meshes
         if row.nearest_m is not None and scales.get(row.index, 0.0) > 0
     }
-
-
-def with_copies(analysis: Analysis) -> list[list[MeshRow]]:
-    """Every mesh that is no copy, with its copies after it; the heaviest first."""
-    groups: dict[int, list[MeshRow]] = {
-        m.index: [m] for m in analysis.meshes if m.duplicate_of is None
-    }
-    for m in analysis.meshes:
-        if m.duplicate_of is not None:
-            groups.setdefault(m.duplicate_of, []).append(m)
-    return sorted(groups.values(), key=lambda rows: -rows[0].memory_bytes)
 
 
 @dataclass(frozen=True)

@@ -51,7 +51,10 @@ class Fog(Trim):
         gone = {c.target.index for c in choices}
         for choice in choices:
             if not 0 <= choice.target.index < len(scene.media):
-                raise MillError(f"The scene has no fog “{choice.target.name}”.", "Stage it again.")
+                raise MillError(
+                    f"The scene has no fog “{choice.target.name}”.",
+                    "Stage it again.",
+                )
         changes = [
             Change(kind=self.name, target=scene.media[i].name, key=f"medium:{i}", from_="fog")
             for i in sorted(gone)

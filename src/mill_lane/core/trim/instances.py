@@ -83,7 +83,10 @@ class Instances(Trim):
         for k, choice in enumerate(choices):
             mesh, of = chosen_mesh(scene, choice), self.checked(choice).of
             if of >= len(scene.meshes) or of == mesh:
-                raise MillError(f"“{choice.target.name}” is a copy of nothing.", "Stage it again.")
+                raise MillError(
+                    f"“{choice.target.name}” is a copy of nothing.",
+                    "Stage it again.",
+                )
             matrix = carried(scene, of, mesh, alike, shapes)
             if matrix is not None:
                 for i in drawn.get(mesh, []):

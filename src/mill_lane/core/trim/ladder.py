@@ -102,6 +102,52 @@ def ladder(
     return Ladder(rungs, needed, capacity, down_to)
 
 
+@dataclass(frozen=True)
+class TimeRung:
+    """Proposals that are taken together, and what is left of the time of their crops, measured."""
+
+    trim: str
+    proposals: list[Proposal]
+    ratio: float
+    change: float | None
+
+
+def time_rungs(
+    proposals: Sequence[Proposal],
+    seconds: Mapping[str, tuple[float, float]],
+    changes: Mapping[str, float] | None = None,
+) -> list[TimeRung]:
+    """What proposals do to the time of a render, the most saved for what it changes first.
+
+    Parameters
+    ----------
+    proposals : sequence of Proposal
+        Of any trims.
+    seconds : mapping
+        By "TRIM/TARGET" of those that were measured: what their crops took before and after.
+    changes : mapping, optional
+        RMS of what they change.
+
+    Returns
+    -------
+    list of TimeRung
+        Only of what was measured; those of one trim stand together where they are many.
+    """
+    groups: dict[str, list[Proposal]] = {}
+    for p in proposals:
+        if f"{p.trim}/{p.target.key}" in seconds and p.trim in TRIMS and not p.left_alone:
+            groups.setdefault(p.trim, []).append(p)
+    out = []
+    for found in groups.values():
+        for one in [[p] for p in found] if len(found) <= SINGLY else [found]:
+            spent = [seconds[f"{p.trim}/{p.target.key}"] for p in one]
+            before, after = (sum(x[k] for x in spent) for k in (0, 1))
+            if before > 0:
+                change = _change(one, changes or {})
+                out.append(TimeRung(one[0].trim, one, after / before, change))
+    return sorted(out, key=lambda r: -(1 - r.ratio) / max(r.change or LEAST_CHANGE, LEAST_CHANGE))
+
+
 def _change(proposals: list[Proposal], known: Mapping[str, float]) -> float | None:
     """The most that any of them changes; None where that of one is not known."""
     if TRIMS[proposals[0].trim].exact:

@@ -32,3 +32,14 @@ def with_meshes(analysis: Analysis, rows: list[MeshRow]) -> Analysis:
             "instances": sum(m.copies for m in rows),
         }
     )
+
+
+def with_copies(analysis: Analysis) -> list[list[MeshRow]]:
+    """Every mesh that is no copy, with its copies after it; the heaviest first."""
+    groups: dict[int, list[MeshRow]] = {
+        m.index: [m] for m in analysis.meshes if m.duplicate_of is None
+    }
+    for m in analysis.meshes:
+        if m.duplicate_of is not None:
+            groups.setdefault(m.duplicate_of, []).append(m)
+    return sorted(groups.values(), key=lambda rows: -rows[0].memory_bytes)

@@ -58,7 +58,10 @@ def chosen_images(scene: Scene, choices: Iterable[Choice]) -> dict[int, Choice]:
     for choice in choices:
         index = choice.target.index
         if choice.target.kind != "image" or not 0 <= index < len(scene.images):
-            raise MillError(f"The scene has no texture “{choice.target.name}”.", "Stage it again.")
+            raise MillError(
+                f"The scene has no texture “{choice.target.name}”.",
+                "Stage it again.",
+            )
         if not scene.images[index].missing:
             out[index] = choice
     return out

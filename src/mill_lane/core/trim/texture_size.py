@@ -52,7 +52,10 @@ class TextureSize(Trim):
         assert isinstance(parameters, Parameters)
         rule = parameters.rule or usual_rule(analysis)
         if rule not in RULES:
-            raise MillError(f"There is no rule “{rule}”.", f"Choose from {', '.join(RULES.names)}.")
+            raise MillError(
+                f"There is no rule “{rule}”.",
+                f"Choose from {', '.join(RULES.names)}.",
+            )
         out = []
         limits = RULES[rule].limits(analysis, parameters.height)
         together = shared_limits(analysis, {x.row.index: x.limit for x in limits})

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Annotated
 
 from pydantic import BaseModel, Field
 
 from mill_lane.core.progress import Progress, silent
-from mill_lane.core.scene.edit import replace_material, replace_node
 from mill_lane.core.scene.model import Scene
-from mill_lane.core.trim.lights import chosen_light, chosen_material
+from mill_lane.core.trim.lights import (
+    chosen_light,
+    chosen_material,
+    lights_by_source,
+    put_out,
+    share_of,
+    without_lights,
+)
 from mill_lane.core.trim.model import (
     Change,
     Choice,
@@ -23,7 +27,7 @@ from mill_lane.core.trim.model import (
     Trim,
     Values,
 )
-from mill_lane.core.weigh.analysis import Analysis, LightRow
+from mill_lane.core.weigh.analysis import Analysis
 
 
 class Parameters(Values):
@@ -52,12 +56,8 @@ class WeakLights(Trim):
         Emissive surfaces of one material go together.
         """
         assert isinstance(parameters, Parameters)
-        groups: dict[tuple[int, int], list[LightRow]] = defaultdict(list)
-        for row in analysis.lights:
-            key = (-1, row.material) if row.material >= 0 else (row.node, -1)
-            groups[key].append(row)
         out = []
-        for (node, material), rows in groups.items():
+        for (node, material), rows in lights_by_source(analysis).items():
             share = share_of(rows)
             if share is None or share >= parameters.share:
                 continue
@@ -84,12 +84,9 @@ class WeakLights(Trim):
         for k, choice in enumerate(choices):
             target = choice.target
             if target.kind == "material":
-                index = chosen_material(scene, choice)
-                m = replace(scene.materials[index], emissive=(0.0, 0.0, 0.0), emissive_texture=None)
-                scene = replace_material(scene, index, m)
+                scene = put_out(scene, [], [chosen_material(scene, choice)])
             else:
-                index = chosen_light(scene, choice)
-                scene = replace_node(scene, index, replace(scene.nodes[index], light=-1))
+                scene = put_out(scene, [chosen_light(scene, choice)], [])
             changes.append(
                 Change(kind=self.name, target=target.name, key=target.key, from_="on", to="off")
             )
@@ -114,16 +111,4 @@ class WeakLights(Trim):
         """Predict that the chosen lights are gone; see `Trim.foresee`."""
         nodes = {c.target.index for c in choices if c.target.kind == "light"}
         materials = {c.target.index for c in choices if c.target.kind == "material"}
-        lights = [
-            x
-            for x in analysis.lights
-            if not (x.material in materials if x.material >= 0 else x.node in nodes)
-        ]
-        return analysis.model_copy(update={"lights": lights})
-
-
-def share_of(rows: Sequence[LightRow]) -> float | None:
-    """The share of the light of some lights; lights of one name were measured together."""
-    shares = {row.name: row.share for row in rows}
-    known = [x for x in shares.values() if x is not None]
-    return sum(known) if len(known) == len(shares) else None
+        return without_lights(analysis, nodes, materials)

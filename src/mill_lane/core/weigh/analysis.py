@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict
 from mill_lane.core.render.mip_chain import chain_values
 from mill_lane.core.render.sizes import LEAF_BYTES, NODE_BYTES
 from mill_lane.core.scene.model import Note, Part
+from mill_lane.core.scene.subdivision import Size
 from mill_lane.core.weigh.outlines import ObjectOutline
 
 # What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to
@@ -26,13 +27,48 @@ Seen = Literal["never", "light_only", "reflection", "camera"]
 LETTERS: dict[str, Seen] = {"n": "never", "l": "light_only", "r": "reflection", "c": "camera"}
 
 
-SCHEMA: Literal[2] = 2  # of stored analyses; see `weigh.analysis_versions`
+SCHEMA: Literal[3] = 3  # of stored analyses; see `weigh.analysis_versions`
 
 
 class Row(BaseModel):
     """A row of a table, immutable."""
 
     model_config = ConfigDict(frozen=True)
+
+
+class SurfaceRow(Row):
+    """A subdivision surface: how finely it is drawn, and what it would be at other levels."""
+
+    scheme: str  # "catmullClark" or "loop"
+    level: int
+    sizes: list[Size]  # of each part of the cage
+    widths: list[int]  # bytes a vertex of each part takes
+    # The longest edge at each level from 0 where the camera comes nearest, in pixels of a picture
+    # 1080 high; beyond, it halves.
+    edges: list[float] = []
+
+    def triangles(self, level: int) -> int:
+        """Triangles after so many levels."""
+        return sum(s.at(self.scheme, level)[1] for s in self.sizes)
+
+    def vertices(self, level: int) -> int:
+        """Vertices after so many levels."""
+        return sum(s.at(self.scheme, level)[0] for s in self.sizes)
+
+    def bytes(self, level: int) -> tuple[int, int]:
+        """(geometry, acceleration) bytes that it is held in after so many levels."""
+        pairs = [
+            held_bytes(*s.at(self.scheme, level), width)
+            for s, width in zip(self.sizes, self.widths, strict=True)
+        ]
+        return sum(g for g, _ in pairs), sum(a for _, a in pairs)
+
+    def edge(self, level: int) -> float:
+        """The longest edge after so many levels, pixels; 0 where it is not seen."""
+        if not self.edges:
+            return 0.0
+        last = len(self.edges) - 1
+        return self.edges[min(level, last)] / 2.0 ** max(level - last, 0)
 
 
 class MeshRow(Row):
@@ -54,9 +90,7 @@ class MeshRow(Row):
     behind: bool = False  # the camera, in all frames
     uv_vertices: int = 0  # of those, how many have a place on a texture
     images: list[int] = []  # that its materials use
-    # A subdivision surface: its scheme, the corners of its polygons, and the triangles of the cage
-    # that is drawn.
-    subdivision: tuple[str, int, int] | None = None
+    subdivision: SurfaceRow | None = None  # the surface that it is drawn as
     deforms: bool = False  # its vertices move among themselves
     # Known after looking closely.  Pixels are those of a picture `Visibility.height` high.
     seen: Seen | None = None
@@ -84,17 +118,6 @@ class MeshRow(Row):
             "triangles": 12 * self.triangles,
             "positions and acceleration": self.acceleration_bytes,
         }
-
-    def at_level(self, level: int) -> int | None:
-        """Triangles after so many levels of subdivision; None where the file declares none.
-
-        Catmull-Clark makes a quad of every corner, then four of every quad (Catmull and Clark
-        1978); Loop makes four triangles of each (Loop 1987).
-        """
-        if self.subdivision is None or level == 0:
-            return None if self.subdivision is None else self.subdivision[2]
-        scheme, corners, triangles = self.subdivision
-        return triangles * 4**level if scheme == "loop" else 2 * corners * 4 ** (level - 1)
 
 
 class TextureRow(Row):
@@ -210,6 +233,9 @@ class Visibility(Row):
     fog: float  # share of the rays that go through some
     # How each object matters, a letter each in the order of `Scene.instances`: see LETTERS.
     objects: str = ""
+    # Objects with holes, by number: transparent layers along the camera's rays through them, where
+    # that is more than themselves.
+    stacked: list[tuple[int, float]] = []
     light_frames: list[int] = []
     mean: float | None = None  # luminance of the picture
     sky_share: float | None = None  # of the light in the picture: sky and sun
@@ -221,7 +247,7 @@ class Visibility(Row):
 class Analysis(Row):
     """Everything that the Scene, Fit and Trim pages show, and all that the ledger needs."""
 
-    schema_version: Literal[2] = SCHEMA
+    schema_version: Literal[3] = SCHEMA
     name: str
     triangles: int  # drawn, all copies counted
     unique_triangles: int  # stored
@@ -248,10 +274,24 @@ class Analysis(Row):
     stage: int = 0  # how far weighing has come: see STAGES
     visibility: Visibility | None = None
 
+    @property
+    def has_surfaces(self) -> bool:
+        """Whether any mesh is drawn as a subdivision surface."""
+        return any(m.subdivision is not None for m in self.meshes)
+
 
 def part_bytes(p: Part) -> tuple[int, int]:
     """(geometry, acceleration) bytes that the renderer will hold for a part."""
-    each = 12 + 8 * (p.has_uvs + p.has_second_uvs) + 16 * p.has_colors
-    geometry = p.vertices * each + p.triangles * 12
-    least = NODE_BYTES + LEAF_BYTES if p.triangles else 0
-    return geometry, max(least, math.ceil(p.triangles * ACCELERATION_BYTES))
+    return held_bytes(p.vertices, p.triangles, vertex_bytes(p))
+
+
+def vertex_bytes(p: Part) -> int:
+    """Bytes that the renderer holds for each vertex of a part."""
+    return 12 + 8 * (p.has_uvs + p.has_second_uvs) + 16 * p.has_colors
+
+
+def held_bytes(vertices: int, triangles: int, each: int) -> tuple[int, int]:
+    """(geometry, acceleration) bytes of so many vertices, each so large, and triangles."""
+    least = NODE_BYTES + LEAF_BYTES if triangles else 0
+    acceleration = max(least, math.ceil(triangles * ACCELERATION_BYTES))
+    return vertices * each + triangles * 12, acceleration

@@ -63,7 +63,12 @@ def _from_1(values: Values) -> Values:
     return out
 
 
-STEPS: dict[int, Callable[[Values], Values]] = {1: _from_1}
+def _from_2(values: Values) -> Values:
+    """Version 3 knows surfaces by what their cages hold, which version 2 did not keep."""
+    return values | {"meshes": [m | {"subdivision": None} for m in values["meshes"]]}
+
+
+STEPS: dict[int, Callable[[Values], Values]] = {1: _from_1, 2: _from_2}
 
 
 def read_analysis(values: Mapping[str, Any]) -> Analysis:

@@ -121,7 +121,8 @@ def camera_track(
         node = scene.camera_node(camera)
     except KeyError as e:
         raise MillError(
-            f"The scene has no camera “{camera or ''}”.", "Name one of the cameras of the scene."
+            f"The scene has no camera “{camera or ''}”.",
+            "Name one of the cameras of the scene.",
         ) from e
     still = stands_still(scene, [n for n, _ in scene.instances])
     posed = [world_matrices(scene, scene.seconds(f)) for f in (frames[:1] if still else frames)]

@@ -22,6 +22,7 @@ from mill_lane.core.weigh.observe import observe
 from mill_lane.core.weigh.visibility import CLASSES, Observer, View
 
 LIT_FRAMES = 3  # frames of the small renders: first, middle, last
+STACKED = 1.5  # transparent layers along rays through an object, from which on it is told
 Ready = Callable[[Analysis], None]
 
 
@@ -174,6 +175,7 @@ def with_view(analysis: Analysis, scene: Scene, view: View, aspect: float) -> An
         overlap_frame=view.overlap_frame,
         fog=view.fog,
         objects="".join(tuple(LETTERS)[k] for k in view.best),
+        stacked=[(i, round(n, 2)) for i, n in view.stacked.items() if n >= STACKED],
     )
     return analysis.model_copy(
         update={

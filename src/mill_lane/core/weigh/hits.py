@@ -123,9 +123,12 @@ def camera_rays(track: F64, x: F64, y: F64, width: int, height: int, flat: bool 
     return Rays(np.broadcast_to(position, far.shape).copy(), d, np.zeros_like(dd), dd)
 
 
-def meet(world: World, rays: Rays) -> Hits:
-    """The nearest hits of rays; those that hit nothing are left out."""
-    shooter = Shooter(world, rays.o, rays.d)
+def meet(world: World, rays: Rays, unseen: int | I64 = s.HIDDEN) -> Hits:
+    """The nearest hits of rays; those that hit nothing are left out.
+
+    `unseen` are flags of places that all rays, or each of them (R,), do not see.
+    """
+    shooter = Shooter(world, rays.o, rays.d, unseen=unseen)
     shooter.closest()
     hit = np.flatnonzero((shooter.instances >= 0) & (shooter.t < FAR))
     instance, slot = shooter.instances[hit], shooter.slots[hit]

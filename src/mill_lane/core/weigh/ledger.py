@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from mill_lane.core.denoise.sizes import denoise_bytes
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import BEAUTY, LAYERS
@@ -50,6 +51,9 @@ FIXED_BYTES = 4 * 10**6
 BUILDING_BYTES = 50
 # What a mesh takes a vertex while it is read: position, normal, UV, triangles, the file's bytes.
 READ_BYTES = 72
+# What evaluating a subdivision surface takes a triangle of its level, one surface at a time: 480 to
+# 515 bytes, measured on surfaces of 50,000 to 800,000 triangles.
+DICING_BYTES = 515
 SMALL_BLOCK = 1 << 20  # bytes below which the C library keeps what is given back for the next
 
 
@@ -173,7 +177,8 @@ def draw_up(
         steps.append(Step("environment", "where emissive pictures are bright", maps))
     light_count = len(analysis.lights) + (analysis.environment != "none" or sky_width > 0)
     steps += [
-        Step("film", name, n) for name, n in film_steps(width, height, recipe.layers, light_count)
+        Step("film", name, n)
+        for name, n in film_steps(width, height, recipe.kept_layers, light_count)
     ]
     if device.batches:
         steps.append(
@@ -193,6 +198,12 @@ def draw_up(
         )
         steps.append(Step("in_flight", "threads and what they need at once", FIXED_BYTES))
         steps = _with_loading(steps, analysis, device.render_threads)
+    if recipe.denoise == "with":
+        # The film and the paths are let go before: only what goes beyond them is taken.
+        before = sum(s.bytes for s in steps if s.kind in ("film", "in_flight"))
+        more = denoise_bytes(width, height) - before
+        if more > 0:
+            steps.append(Step("denoise", "taking the noise out", more))
     return Ledger(tuple(steps))
 
 
@@ -208,6 +219,11 @@ def _with_loading(steps: list[Step], analysis: Analysis, threads: int) -> list[S
     # Then all are joined: small ones are copied before they are given back.
     small = [m.acceleration_bytes for m in analysis.meshes if m.acceleration_bytes < SMALL_BLOCK]
     building = max(building, held["geometry"] + held["acceleration"] + sum(small))
+    before = 0  # of meshes, when one that is a surface is evaluated
+    for m in analysis.meshes:
+        if m.subdivision is not None:
+            building = max(building, before + DICING_BYTES * m.triangles)
+        before += m.memory_bytes
     taken = held["geometry"] + held["acceleration"]
     rows = [t for t in analysis.textures if t.memory_bytes > 0]
     rows.sort(key=lambda t: (-t.memory_bytes, t.index))

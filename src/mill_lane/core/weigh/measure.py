@@ -29,6 +29,7 @@ from mill_lane.core.weigh.analysis import (
 from mill_lane.core.weigh.duplicates import Duplicate, find_duplicates
 from mill_lane.core.weigh.frames import Nearest, Track, camera_track, frames_looked_at
 from mill_lane.core.weigh.outlines import ObjectOutline, outline_of
+from mill_lane.core.weigh.surfaces import surface_row, with_longest_edges
 
 PICTURE_HEIGHT = 1080  # pixels of the picture that figures in pixels are for; they grow with it
 SAMPLED = 20_000
@@ -120,6 +121,7 @@ def weigh(
     ]
     if exact:
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
+        meshes = [with_longest_edges(scene, row, track, PICTURE_HEIGHT) for row in meshes]
     outlines, left_out = _outlines(scene, track)
     return Analysis(
         name=scene.name,
@@ -188,7 +190,7 @@ def _mesh_row(
                 for _, use in scene.materials[p.material].uses()
             }
         ),
-        subdivision=mesh.subdivision,
+        subdivision=surface_row(mesh),
         deforms=any(p.load_at is not None for p in mesh.parts),
     )
 

@@ -91,6 +91,7 @@ def observe(observer: Observer, progress: Progress = silent) -> View:
         )
     )
     whole = np.concatenate(layers)
+    met = sum((x.stacked for x in every if len(x.stacked)), np.zeros((len(pixels[0]), 2)))
     rays = sum(x.rays for x in every)
     return View(
         frames=sorted({f for f, _ in done}),
@@ -110,6 +111,7 @@ def observe(observer: Observer, progress: Progress = silent) -> View:
             sum(x.fogs[k] for x in every if x.fogs) / max(rays, 1)
             for k in range(len(observer.loaded.scene.media))
         ],
+        stacked={int(i): float(met[i, 1] / met[i, 0]) for i in np.flatnonzero(met[:, 0])},
     )
 
 

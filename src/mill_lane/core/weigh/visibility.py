@@ -56,7 +56,8 @@ class Seen:
     best : int64 (objects,), the class of each.  pixels : (objects,), share of the camera's rays
     that met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the
     texture where it was met. layers : int64 (rays,), panes and holes that each camera ray went
-    through. fog : rays that went through fog; fogs : through each medium.
+    through. stacked : (objects, 2), camera rays through a hole of each, and the panes and holes
+    along them. fog : rays that went through fog; fogs : through each medium.
     """
 
     best: I64
@@ -66,6 +67,7 @@ class Seen:
     layers: list[I64] = field(default_factory=list)
     fog: int = 0
     fogs: list[int] = field(default_factory=list)
+    stacked: F64 = field(default_factory=lambda: np.zeros((0, 2)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,6 +95,7 @@ class View:
     overlap_frame: int
     fog: float
     fogs: list[float]
+    stacked: dict[int, float]  # objects with holes: the panes and holes along rays through them
 
 
 @dataclass(frozen=True, eq=False)
@@ -159,8 +162,9 @@ class _Frame:
         out = self.seen
         out.rays = n
         layers, which = np.zeros(n, np.int64), np.arange(n)
-        behind = np.zeros(n, bool)  # whether the ray was thrown back or bent
+        unseen = np.full(n, s.HIDDEN | s.NO_CAMERA)  # changes where a ray is thrown back or bent
         ends: list[tuple[F64, F64, F64]] = []
+        holes: list[tuple[I64, I64]] = []  # rays and objects
         if len(self.world.instances) == 0:
             out.layers = [layers]
             return out
@@ -171,13 +175,16 @@ class _Frame:
         for _ in range(DEEPEST):
             if not len(which):
                 break
-            hits = meet(self.world, rays)
-            which, behind = which[hits.ray], behind[hits.ray]
+            hits = meet(self.world, rays, unseen)
+            which, unseen = which[hits.ray], unseen[hits.ray]
+            behind = (unseen & s.NO_CAMERA) == 0
             m = hits.material
             cover = self._cover(hits)
             pane = self.through[m] & self.thin[m] & (self.rng.random(len(m)) < self.clear[m])
             passes = (cover < 0.999) | pane
             layers[which[passes]] += 1
+            hole = (cover < 0.999) & ~behind
+            holes.append((which[hole], self.objects[hits.instance[hole]]))
             met = (cover > 0.02) | pane
             self._note(hits, met, behind)
             out.pixels += np.bincount(
@@ -203,11 +210,17 @@ class _Frame:
                 reflected(rays, hits, c),
             )
             which = np.concatenate([which[a], which[b], which[c]])
-            behind = np.concatenate([behind[a], np.ones(len(b) + len(c), bool)])
+            thrown = [np.full(len(b), s.NO_TRANSMISSION), np.full(len(c), s.NO_REFLECTION)]
+            unseen = np.concatenate([unseen[a], s.HIDDEN | np.concatenate(thrown)])
             rays = Rays(
                 *(np.concatenate([getattr(q, k) for q in parts]) for k in ("o", "d", "do", "dd"))
             )
         out.layers = [layers]
+        seen, what = (np.concatenate([h[k] for h in holes]) for k in range(2))
+        count = len(out.pixels)
+        out.stacked = np.stack(
+            [np.bincount(what, minlength=count), np.bincount(what, layers[seen], count)], 1
+        )
         p, normal, ray_epsilon = (np.concatenate([e[k] for e in ends]) for k in range(3))
         self._light_up(p, normal, ray_epsilon)
         out.pixels /= n
@@ -262,7 +275,8 @@ class _Frame:
                 return
             d = _cosine(normal, self.rng)
             zero = np.zeros((len(p), 2, 3))
-            hits = meet(self.world, Rays(p + ray_epsilon[:, None] * normal, d, zero, zero))
+            away = Rays(p + ray_epsilon[:, None] * normal, d, zero, zero)
+            hits = meet(self.world, away, s.HIDDEN | s.NO_INDIRECT)
             self._mark(hits.instance, LIGHTS)
             p, normal, ray_epsilon = hits.p, hits.flat, hits.ray_epsilon
 
@@ -280,7 +294,11 @@ class _Frame:
         use = np.flatnonzero(((d * normal).sum(1) > 0) & (kind != s.SKY))
         if len(use):
             shooter = Shooter(
-                self.world, p[use] + ray_epsilon[use, None] * normal[use], d[use], away[use]
+                self.world,
+                p[use] + ray_epsilon[use, None] * normal[use],
+                d[use],
+                away[use],
+                s.HIDDEN | s.NO_SHADOW,
             )
             shooter.closest()
             self._mark(shooter.instances[shooter.instances >= 0], LIGHTS)

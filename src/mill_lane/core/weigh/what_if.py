@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from mill_lane.core.devices.memory_profile import Load, MemoryProfile
 from mill_lane.core.devices.model import Device
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe import Denoised, Recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Step, draw_up
 
@@ -27,11 +27,12 @@ class WhatIf(BaseModel):
     flight: Annotated[int | None, Field(ge=1, le=10**9)] = None
     tile: Annotated[int | None, Field(ge=1, le=16384)] = None
     lend: Annotated[int, Field(ge=0, le=10**13)] = 0  # bytes of system memory
-    denoise: bool = False  # in the render, rather than after it
+    denoise: Denoised | None = None
 
     def recipe(self, recipe: Recipe) -> Recipe:
         """The recipe with what is asked of the picture."""
         change: dict[str, Any] = {"width": self.width, "height": self.height, "layers": self.layers}
+        change["denoise"] = self.denoise
         return recipe.model_copy(update={k: v for k, v in change.items() if v is not None})
 
     def in_flight(self, device: Device, pixels: int) -> int:
@@ -110,9 +111,8 @@ def reckon(
     device = asked.device(device, recipe.width * recipe.height)
     if profile is None:
         return draw_up(analysis, recipe, device), device
-    load = load_of(
-        analysis, recipe, asked.in_flight(device, recipe.width * recipe.height), asked.denoise
-    )
+    in_flight = asked.in_flight(device, recipe.width * recipe.height)
+    load = load_of(analysis, recipe, in_flight, recipe.denoise == "with")
     steps = [
         Step("geometry", m.name, round(profile.triangle * m.triangles)) for m in analysis.meshes
     ]

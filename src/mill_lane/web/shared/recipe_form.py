@@ -40,6 +40,7 @@ CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
         ("power", "one, by power"),
         ("all", "all of them"),
     ),
+    "denoise": (("no", "no"), ("with", "with the picture"), ("later", "later, by itself")),
     "order": (("progressive", "progressively"), ("tiles", "in tiles")),
 }
 FIRST = (
@@ -53,6 +54,7 @@ FIRST = (
     "transparent_layers",
     "radiance_limit_indirect",
     "time_limit",
+    "denoise",
     "exposure",
     "seed",
 )

@@ -4,6 +4,8 @@ pictures.
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from fastapi import APIRouter
 from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, FiniteFloat
@@ -28,6 +30,7 @@ class Wishes(BaseModel):
     """What the artist wants of a render while it runs."""
 
     pause: bool | None = None
+    clean: bool | None = None  # the picture on the way is denoised, quickly
     priority: tuple[FiniteFloat, FiniteFloat] | None = None  # in pixels of the whole picture
 
 
@@ -49,8 +52,9 @@ def retry(db: Db, task: int) -> Done:
 def preview(db: Db, home: AHome, task: int) -> Response:
     """The picture of a render as it is; once the render is over, the picture that was kept."""
     path = home.scratch / f"task-{task}" / "preview.png"
-    if path.is_file():
-        return FileResponse(path, media_type="image/png")
+    # Read at once: the worker may end and clear its folder while an answer is being sent.
+    with suppress(FileNotFoundError):
+        return Response(path.read_bytes(), media_type="image/png")
     row = db.scalars(select(Render).where(Render.task_id == task)).first()
     if row is None:
         raise NotFoundError("picture of that number")

@@ -8,8 +8,10 @@ from mill_lane.core.registry import Registry
 from mill_lane.work.kinds.base import Kind
 from mill_lane.work.kinds.camera import PUT_UP
 from mill_lane.work.kinds.demo import DEMO
+from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.export import EXPORT
 from mill_lane.work.kinds.first_look import FIRST_LOOK
+from mill_lane.work.kinds.hold import HOLD
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.propose import PROPOSE
@@ -33,4 +35,7 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     TRIM,
     EXPORT,
     RENDER,
+    DENOISE,
+    DENOISE_LATER,
+    HOLD,
 )

@@ -7,17 +7,19 @@ from collections.abc import Mapping
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import select
 
-from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.state import passes_of
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
-from mill_lane.store.models import DeviceRow, Render, StoredFile
+from mill_lane.store.models import Render
+from mill_lane.work import queue
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
+from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
+from mill_lane.work.kinds.denoise import Payload as DenoisePayload
+from mill_lane.work.kinds.needs import own_cpu, sky_file
 from mill_lane.work.kinds.render_parts import Request, Result
 
 
@@ -48,13 +50,7 @@ class RenderKind(Kind[Payload, Request, Result]):
         db, home = context.db, context.home
         row = db.get_one(Render, payload.render)
         recipe = read_recipe(row.recipe)
-        cpu = Device.model_validate(db.scalars(select(DeviceRow).where(DeviceRow.found)).one().data)
-        picture = recipe.environment_picture
-        digest = picture.split("/")[0] if picture else ""
-        if digest and db.get(StoredFile, digest) is None:
-            raise MillError(
-                "The sky picture is no longer there.", "Choose it again under “Sky picture”."
-            )
+        cpu = own_cpu(db)
         shown = {"region": row.region, "frame": row.frame, "preview": row.preview}
         values = stored(recipe)
         scene = row.version.file_hash
@@ -69,7 +65,7 @@ class RenderKind(Kind[Payload, Request, Result]):
             memory_limit=cpu.free_bytes,
             key=payload.key or session_key(scene, recipe, shown),
             about=json.dumps(about),
-            sky=home.files.path(digest) if digest else None,
+            sky=sky_file(db, home, recipe),
             folder=context.folder,
             taken_apart=row.kind == "trial",
             checkpoint_seconds=self.checkpoint_seconds,
@@ -100,6 +96,10 @@ class RenderKind(Kind[Payload, Request, Result]):
             | layer.model_dump(exclude={"path"}, exclude_none=True)
             for name, layer in result.layers.items()
         }
+        denoise = read_recipe(row.recipe).denoise
+        if denoise != "no":
+            kind = DENOISE if denoise == "with" else DENOISE_LATER
+            queue.put(context.db, kind, DenoisePayload(render=row.id), row.job_id)
         return {"measured": result.measured, "stopped": result.stopped}
 
     def stopped_by_hand(self, result: Result) -> bool:
@@ -125,7 +125,9 @@ class RenderKind(Kind[Payload, Request, Result]):
 
 def session_key(scene: str, recipe: Recipe, shown: Mapping[str, Any]) -> str:
     """By which a saved state is known to belong to a render."""
-    return f"{scene}:{sorted(stored(recipe).items())}:{sorted(shown.items())}"
+    # What becomes of the picture afterwards makes no other one of it.
+    values = {k: v for k, v in stored(recipe).items() if k != "denoise"}
+    return f"{scene}:{sorted(values.items())}:{sorted(shown.items())}"
 
 
 RENDER = RenderKind()

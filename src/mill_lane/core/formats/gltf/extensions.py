@@ -40,7 +40,7 @@ LOSSES = {
     "KHR_materials_volume_scatter": "light does not scatter inside bodies",
     "KHR_animation_pointer": "what it animates stands still",
     "KHR_node_visibility": "what it hides is drawn",
-    "EXT_lights_image_based": "the sky picture is not taken along: choose one under “Sky picture”",
+    "EXT_lights_image_based": "the sky picture stays behind: choose one under “Sky picture”",
     "EXT_texture_avif": "its pictures are drawn grey unless there is a PNG or JPEG beside them",
     "MSFT_texture_dds": "the PNG or JPEG beside it is drawn",
     "MSFT_lod": "the finest level is drawn",

@@ -49,6 +49,7 @@ def spread(document: Document, nodes: list[Node]) -> list[Node]:
                     rotation=at.get("ROTATION", (0.0, 0.0, 0.0, 1.0)),
                     scale=at.get("SCALE", (1.0, 1.0, 1.0)),
                     mesh=node.mesh,
+                    unseen_by=node.unseen_by,
                     placed=True,
                 )
             )
@@ -103,4 +104,4 @@ def as_the_file_has_it(scene: Scene, before: Scene) -> tuple[Scene, Scene, set[i
 def _standing(n: Node, scene: Scene) -> tuple[object, ...]:
     """What a copy is: where it stands, and which of the file's meshes it shows."""
     mesh = scene.meshes[n.mesh].source if n.mesh >= 0 else -1
-    return (n.translation, n.rotation, n.scale, n.matrix is None, mesh)
+    return (n.translation, n.rotation, n.scale, n.matrix is None, mesh, n.unseen_by)

@@ -4,10 +4,23 @@ from __future__ import annotations
 
 from typing import Any
 
+from mill_lane.core.scene.model import RAYS
+
 # The stage in the scene's extras; in those of nodes, materials and images where they stand in it.
 STAGE, PATH = "mill_lane_stage", "mill_lane_path"
+# In those of meshes, the cage of a subdivision surface and how it is drawn.
+SUBDIVISION = "mill_lane_subdivision"
+# In those of nodes, kinds of rays that do not see what stands there.
+UNSEEN_BY = "mill_lane_unseen_by"
 # In those of images, the file that each came from.
 FILE = "mill_lane_file"
+
+
+def unseen_by(entry: dict[str, Any]) -> tuple[str, ...]:
+    """The kinds of rays that do not see what stands at a node."""
+    extras = entry.get("extras")
+    found = extras.get(UNSEEN_BY) if isinstance(extras, dict) else None
+    return tuple(r for r in RAYS if r in found) if isinstance(found, list) else ()
 
 
 def path_in(entry: dict[str, Any], key: str = PATH) -> str:

@@ -9,7 +9,11 @@ from typing import Any
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.geometry import read_part
+from mill_lane.core.formats.gltf.keys import SUBDIVISION
 from mill_lane.core.scene.model import Material, Mesh, Note
+from mill_lane.core.scene.subdivision import MOST_LEVELS, Size, Subdivision
+from mill_lane.core.subdivision.cage import SCHEMES
+from mill_lane.core.subdivision.surface import diced
 
 # What of a mesh is not drawn: by the code of the note.
 IGNORED = {
@@ -20,21 +24,30 @@ IGNORED = {
 FREE_VERTICES, BYTES_A_VERTEX, MOST_USES = 20_000_000, 12, 8
 
 
-def _subdivision(entry: dict[str, Any]) -> tuple[str, int, int] | None:
+def _subdivision(document: Document, entry: dict[str, Any], parts: int) -> Subdivision | None:
     """What we wrote of a subdivision surface ourselves; anything else of that name counts for
     nothing.
     """
     extras = entry.get("extras")
-    said = extras.get("mill_lane_subdivision") if isinstance(extras, dict) else None
-    if not (
-        isinstance(said, list)
-        and len(said) == 3
-        and said[0] in ("catmullClark", "loop", "bilinear")
-    ):
+    said = extras.get(SUBDIVISION) if isinstance(extras, dict) else None
+    if not isinstance(said, dict) or said.get("scheme") not in SCHEMES:
         return None
-    scheme, corners, triangles = said
-    whole = all(isinstance(n, int) and 0 <= n < 2**40 for n in (corners, triangles))
-    return (scheme, corners, triangles) if whole else None
+    level, rows, view = said.get("level"), said.get("sizes"), said.get("bufferView")
+    if not (isinstance(level, int) and 0 <= level <= MOST_LEVELS and isinstance(view, int)):
+        return None
+    if not isinstance(rows, list) or len(rows) != parts:
+        return None
+    whole = all(
+        isinstance(row, list)
+        and len(row) == 5
+        and all(isinstance(n, int) and 0 <= n < 2**32 for n in row)
+        for row in rows
+    )
+    if not whole:
+        return None
+    cage = document.view(view)
+    sizes = tuple(Size(*row) for row in rows)
+    return Subdivision(said["scheme"], level, sizes, lambda: bytes(cage.read()), cage.length)
 
 
 def read_meshes(
@@ -68,7 +81,9 @@ def read_meshes(
             if total > most:
                 raise _over_and_over(document, most)
         name = str(entry.get("name") or f"mesh {i}")
-        out.append(Mesh(name, tuple(parts), _subdivision(entry), source=i))
+        mesh = Mesh(name, tuple(parts), source=i)
+        surface = _subdivision(document, entry, len(parts))
+        out.append(mesh if surface is None else diced(mesh, surface))
     notes += [
         Note(code, "kept", f"{n} mesh part{'s' * (n > 1)}: {IGNORED[code]}.")
         for code, n in ignored.items()

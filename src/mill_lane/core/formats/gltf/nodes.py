@@ -12,7 +12,7 @@ from mill_lane.core.formats.gltf.container import (
     Document,
     broken,
 )
-from mill_lane.core.formats.gltf.keys import path_in
+from mill_lane.core.formats.gltf.keys import path_in, unseen_by
 from mill_lane.core.scene.model import (
     F64,
     Channel,
@@ -93,6 +93,7 @@ def nodes_of(document: Document, lights: int) -> tuple[list[Node], set[int]]:
             mesh=mesh if here else -1,
             light=light if here else -1,
             camera=camera if here else -1,
+            unseen_by=unseen_by(entry),
             path=path_in(entry),
             source=i,
         )

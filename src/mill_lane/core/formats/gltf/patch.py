@@ -18,7 +18,7 @@ from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.entries import Builder, Chunk, Json
 from mill_lane.core.formats.gltf.instancing import NAME as INSTANCING
 from mill_lane.core.formats.gltf.instancing import as_the_file_has_it
-from mill_lane.core.formats.gltf.keys import FILE, PATH, STAGE
+from mill_lane.core.formats.gltf.keys import FILE, PATH, STAGE, UNSEEN_BY
 from mill_lane.core.formats.gltf.meshopt import unpack
 from mill_lane.core.formats.gltf.motion import patch_animations
 from mill_lane.core.formats.gltf.origin import Origin
@@ -226,6 +226,8 @@ class _Patch:
                 entry["name"] = n.name
             patch_transform(entry, was, n)
             keep_path(entry, n.path)
+            if n.unseen_by != (was.unseen_by if was else ()):
+                keep(entry, UNSEEN_BY, list(n.unseen_by))
             if n.source in self.respread:
                 entry.get("extensions", {}).pop(INSTANCING, None)
                 entry.pop("mesh", None)
@@ -351,11 +353,16 @@ def keep_path(entry: Json, path: str, key: str = PATH) -> None:
     """Write where a thing stands in the USD stage that it came from, or what else `key` is."""
     extras = entry.get("extras")
     known = extras.get(key, "") if isinstance(extras, dict) else ""
-    if path == known:
-        return
+    if path != known:
+        keep(entry, key, path)
+
+
+def keep(entry: Json, key: str, value: Any) -> None:
+    """Write something of our own into the extras of an entry; take it out where it is empty."""
+    extras = entry.get("extras")
     kept = dict(extras) if isinstance(extras, dict) else {}
-    if path:
-        kept[key] = path
+    if value:
+        kept[key] = value
     else:
         kept.pop(key, None)
     entry["extras"] = kept

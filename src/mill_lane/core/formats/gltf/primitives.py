@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Sequence
+from dataclasses import astuple
 from typing import Any
 
-from mill_lane.core.formats.gltf.entries import Builder, Json, geometry_of
+from mill_lane.core.formats.gltf.entries import Builder, Chunk, Json, geometry_of
+from mill_lane.core.formats.gltf.keys import SUBDIVISION
 from mill_lane.core.scene.model import Material, Mesh, Part
+from mill_lane.core.subdivision.surface import cage_parts
 
 # What of a primitive belongs to its vertices and goes when they are others.
 PACKED = ("KHR_draco_mesh_compression", "EXT_mesh_features", "EXT_structural_metadata")
@@ -43,20 +46,29 @@ def patch_mesh(
     """
     if was is None or mesh.name != was.name:
         entry["name"] = mesh.name
-    if mesh.subdivision != (was.subdivision if was else None):
-        _keep_subdivision(entry, mesh)
+    surface = mesh.subdivision
+    if surface is not (was.subdivision if was else None):
+        _keep_subdivision(b, entry, mesh, was)
     primitives: list[Json] = []
+    cage: tuple[Part, ...] = ()
     whole = True
     found: dict[int, dict[tuple[int, int], Part]] = {}
-    for part in mesh.parts:
+    for number, part in enumerate(mesh.parts):
         m, k = part.source
         if 0 <= m < len(meshes_before) and m not in found:
             found[m] = {p.source: p for p in reversed(meshes_before[m].parts)}
         before = found.get(m, {}).get(part.source)
         own = copy.deepcopy(entries_before[m]["primitives"][k]) if before is not None else {}
-        if before is None or part.load is not before.load:
+        kept = before is not None and part.load is before.load
+        if surface is not None:
+            # Only the cage is written, however finely the surface is drawn.
+            there = meshes_before[m].subdivision if before is not None else None
+            kept = there is not None and there.read is surface.read
+            if not kept:
+                cage = cage or cage_parts(mesh)
+        if not kept:
             whole = False
-            _new_geometry(b, own, part, materials)
+            _new_geometry(b, own, part if surface is None else cage[number], materials)
         _dress(b, own, part, before, materials, material_at)
         primitives.append(own)
     # Points and lines are not drawn: they stay where they are as long as the mesh is there.
@@ -75,12 +87,22 @@ def patch_mesh(
         entry.pop("weights", None)
 
 
-def _keep_subdivision(entry: Json, mesh: Mesh) -> None:
+def _keep_subdivision(b: Builder, entry: Json, mesh: Mesh, was: Mesh | None) -> None:
     extras = entry.get("extras")
     kept: dict[str, Any] = dict(extras) if isinstance(extras, dict) else {}
-    kept.pop("mill_lane_subdivision", None)
-    if mesh.subdivision:
-        kept["mill_lane_subdivision"] = list(mesh.subdivision)
+    before, surface = kept.pop(SUBDIVISION, None), mesh.subdivision
+    if surface is not None:
+        there = was.subdivision if was else None
+        if there is not None and there.read is surface.read and isinstance(before, dict):
+            view = before["bufferView"]
+        else:
+            view = b.view(Chunk(surface.length, surface.read))
+        kept[SUBDIVISION] = {
+            "scheme": surface.scheme,
+            "level": surface.level,
+            "sizes": [list(astuple(size)) for size in surface.sizes],
+            "bufferView": view,
+        }
     if kept:
         entry["extras"] = kept
     else:

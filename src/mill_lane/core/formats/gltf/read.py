@@ -192,8 +192,8 @@ def _images(document: Document, notes: list[Note]) -> tuple[Image, ...]:
         kept = kept_image(blob, name)
         if kept is not None and kept.mime == "image/ktx2":
             text = (
-                f"“{name}” is KTX2 of a kind that is not read (no Basis): it is drawn grey. Export "
-                "with PNG or JPEG textures to see it."
+                f"“{name}” is KTX2 of a kind that is not read (no Basis): it is drawn grey. "
+                "Export with PNG or JPEG textures to see it."
             )
             notes.append(Note("texture_unread", "lost", text))
         made = kept or image_of(blob, name)

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from mill_lane.core.formats.gltf.keys import STAGE
+from mill_lane.core.formats.gltf.keys import STAGE, SUBDIVISION
 
 # The lists of a document whose entries are referred to by number; "lights" is that of
 # KHR_lights_punctual.
@@ -116,10 +116,12 @@ def references(kind: str, entry: Any) -> Iterator[Reference]:
 def _in_object(kind: str, entry: dict[str, Any], under: str) -> Iterator[Reference]:
     for key, value in entry.items():
         if key == "extras":
-            # Of extras only what is our own is known: the USD stage that a scene came from.
-            stage = value.get(STAGE) if isinstance(value, dict) else None
-            if isinstance(stage, dict) and is_index(stage.get("bufferView")):
-                yield Reference(stage, "bufferView", "bufferViews")
+            # Of extras only what is our own is known: the USD stage that a scene came from, the
+            # cage of a surface.
+            for name in (STAGE, SUBDIVISION):
+                own = value.get(name) if isinstance(value, dict) else None
+                if isinstance(own, dict) and is_index(own.get("bufferView")):
+                    yield Reference(own, "bufferView", "bufferViews")
             continue
         if key == "attributes" and isinstance(value, dict):
             if under != DRACO:  # there they are numbers of the packed stream

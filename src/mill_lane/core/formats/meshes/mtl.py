@@ -171,7 +171,8 @@ class Library:
             return None, None, None
         both = [u for u in uses if u is not None]
         if any((u.offset, u.scale) != (first.offset, first.scale) for u in both):
-            text = f"Roughness and metal of “{name}” are laid out differently: both as the first."
+            maps = f"Roughness and metal of “{name}”"
+            text = f"{maps} are laid out differently: both as the first."
             self.notes.append(Note("roughness_layout", "look", text))
         key = tuple(u.texture if u is not None else -1 for u in uses)
         if key not in self._packs:

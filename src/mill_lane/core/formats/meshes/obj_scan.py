@@ -1,6 +1,6 @@
 """Walking over the bytes of an OBJ file, compiled when the first one is opened.
 
-Each walk goes on until a line that is the reader's to look at (a group, a material, …) and returns
+Each walk goes on until a line that is the reader's to look at (a group, a material) and returns
 where that begins, or the end of the bytes.  `at` is int64 (STATE,), what is carried from one call
 to the next; `per_group` is int64 (G, GROUP).
 """
@@ -317,7 +317,7 @@ def faces(
     `into` are the heads of the buckets, the records, and arrays that are written: made, triangles,
     concave and corners.  Records are int32 (R,): the vertex of each vertex made, its place (or
     (0,)), its normal, the next one in its bucket, its group (or (0,), where no group comes back).
-    `made` is float32 (R, 3) or (0, 3), normals of groups without any; `concave` int64 (…, 2), first
+    `made` is float32 (R, 3) or (0, 3), normals of groups without any; `concave` int64 (N, 2), first
     triangle and corners of polygons that no fan fills.
     """
     n, normal = len(buf), np.empty(3)

@@ -85,7 +85,8 @@ class Materials:
         kind = str(shader.GetIdAttr().Get() or "") if shader else ""
         if kind != "UsdPreviewSurface":
             what = "MaterialX" if "mtlx" in str(material.GetPrim().GetPropertyNames()) else kind
-            text = f"The material “{name}” is {what or 'empty'}, no UsdPreviewSurface: it is grey."
+            kept = what or "empty"
+            text = f"The material “{name}” is {kept}, no UsdPreviewSurface: it is grey."
             self.notes.append(Note("material_not_preview", "lost", text))
             path = str(material.GetPath())
             return Material(name, PLAIN.base_color, metallic=0.0, roughness=0.7, path=path)

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.polygons import cut
 from mill_lane.core.formats.meshes.soup import Ints, checked, damaged, smooth_normals, unit_rows
-from mill_lane.core.scene.model import Geometry
-from mill_lane.core.scene.parts import subset
+from mill_lane.core.scene.model import Geometry, Mesh, Part
+from mill_lane.core.scene.parts import part_of, subset
 
 
 def read_mesh(prim: Any, time: Any) -> tuple[Geometry | None, Ints]:
@@ -21,15 +21,10 @@ def read_mesh(prim: Any, time: Any) -> tuple[Geometry | None, Ints]:
 
     mesh = UsdGeom.Mesh(prim)
     name = str(prim.GetPath())
-    points = _array(mesh.GetPointsAttr().Get(time), 3)
-    counts: Ints = np.array(mesh.GetFaceVertexCountsAttr().Get(time) or [], np.int64)
-    numbers: Ints = np.array(mesh.GetFaceVertexIndicesAttr().Get(time) or [], np.int64)
-    if len(points) == 0 or len(numbers) == 0:
+    found = polygons_of(prim, time)
+    if found is None:
         return None, np.zeros(0, np.int64)
-    if (counts < 0).any() or int(counts.sum()) != len(numbers):
-        raise damaged(
-            name, f"its faces have {int(counts.sum()):,} corners and {len(numbers):,} are given"
-        )
+    points, counts, numbers = found
     checked(name, points, numbers.reshape(-1, 1))
     corner = cut(counts, points[numbers])  # positions in the list of corners
     owner = np.repeat(np.arange(len(counts)), np.maximum(counts - 2, 0))
@@ -43,26 +38,67 @@ def read_mesh(prim: Any, time: Any) -> tuple[Geometry | None, Ints]:
     if len(corner) == 0:
         return None, owner
     normals = _spread(
-        _array(mesh.GetNormalsAttr().Get(time), 3), mesh.GetNormalsInterpolation(), counts, numbers
+        array_of(mesh.GetNormalsAttr().Get(time), 3),
+        mesh.GetNormalsInterpolation(),
+        counts,
+        numbers,
     )
-    uvs = _places(prim, time, counts, numbers)
-    colours = _colours(prim, time, counts, numbers)
+    uvs, _ = places(prim, time, counts, numbers)
+    tints = colours(prim, time, counts, numbers)
     subdivided = mesh.GetSubdivisionSchemeAttr().Get(time) not in (UsdGeom.Tokens.none, None)
     if normals is None:
         if subdivided:
             normals = smooth_normals(points, numbers[corner])[numbers].astype(np.float64)
         else:
             normals = _flat(points, numbers, corner, owner, counts)
-    apart = [x for x in (normals, uvs, colours) if x is not None]
-    first, inverse = _alike(numbers, apart)
+    apart = [x for x in (normals, uvs, tints) if x is not None]
+    first, inverse = alike(numbers, apart)
     geometry = Geometry(
         np.ascontiguousarray(points[numbers[first]], np.float32),
         unit_rows(normals[first]),
         None if uvs is None else np.ascontiguousarray(uvs[first], np.float32),
         np.ascontiguousarray(inverse[corner], np.uint32),
-        colors=None if colours is None else np.ascontiguousarray(colours[first], np.float32),
+        colors=None if tints is None else np.ascontiguousarray(tints[first], np.float32),
     )
     return geometry, owner
+
+
+def polygons_of(prim: Any, time: Any) -> tuple[NDArray[np.float64], Ints, Ints] | None:
+    """Points (V, 3), corners of each polygon, and their vertices; None where there is none."""
+    from pxr import UsdGeom
+
+    mesh = UsdGeom.Mesh(prim)
+    points = array_of(mesh.GetPointsAttr().Get(time), 3)
+    counts: Ints = np.array(mesh.GetFaceVertexCountsAttr().Get(time) or [], np.int64)
+    numbers: Ints = np.array(mesh.GetFaceVertexIndicesAttr().Get(time) or [], np.int64)
+    if len(points) == 0 or len(numbers) == 0:
+        return None
+    if (counts < 0).any() or int(counts.sum()) != len(numbers):
+        raise damaged(
+            str(prim.GetPath()),
+            f"its faces have {int(counts.sum()):,} corners and {len(numbers):,} are given",
+        )
+    return points, counts, numbers
+
+
+def polygon_mesh(prim: Any, time: Any, subsets: list[Ints], bound: list[int]) -> Mesh | None:
+    """The mesh of a prim as its polygons; None where it has no triangle.
+
+    `subsets` are the polygons of material subsets, `bound` their materials, then that of the rest.
+    """
+    geometry, owner = read_mesh(prim, time)
+    if geometry is None:
+        return None
+    parts: list[Part] = []
+    left = np.unique(owner)
+    for wanted, number in zip(subsets, bound[:-1], strict=True):
+        faces = np.intersect1d(wanted, left)
+        left = np.setdiff1d(left, faces)
+        part = part_of_faces(geometry, owner, faces)
+        parts += [part_of(part, number)] if part is not None else []
+    part = part_of_faces(geometry, owner, left if subsets else None)
+    parts += [part_of(part, bound[-1])] if part is not None else []
+    return Mesh(prim.GetName(), tuple(parts)) if parts else None
 
 
 def part_of_faces(g: Geometry, owner: Ints, faces: Ints | None) -> Geometry | None:
@@ -73,7 +109,8 @@ def part_of_faces(g: Geometry, owner: Ints, faces: Ints | None) -> Geometry | No
     return subset(g, triangles)
 
 
-def _array(values: Any, width: int) -> NDArray[np.float64]:
+def array_of(values: Any, width: int) -> NDArray[np.float64]:
+    """Values of a stage as rows of so many numbers."""
     return np.ascontiguousarray(
         np.array(values if values is not None else [], np.float64).reshape(-1, width)
     )
@@ -96,10 +133,11 @@ def _spread(
     return None
 
 
-def _places(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.float64] | None:
-    """The first set of places on a texture, V turned to run down:
-
-    "st" where there is one of that name.
+def places(
+    prim: Any, time: Any, counts: Ints, numbers: Ints
+) -> tuple[NDArray[np.float64] | None, str]:
+    """The first set of places on a texture, V turned to run down, a row a corner; and how they are
+    given between: "st" where there is one of that name.
     """
     from pxr import UsdGeom
 
@@ -110,12 +148,12 @@ def _places(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.flo
     ]
     found.sort(key=lambda p: (p.GetPrimvarName() not in ("st", "UVMap"), p.GetPrimvarName()))
     for p in found:
-        uvs = _spread(_array(p.ComputeFlattened(time), 2), p.GetInterpolation(), counts, numbers)
+        uvs = _spread(array_of(p.ComputeFlattened(time), 2), p.GetInterpolation(), counts, numbers)
         if uvs is not None:
             out = np.stack([uvs[:, 0], 1.0 - uvs[:, 1]], 1)
             out[~np.isfinite(out)] = 0.0
-            return np.ascontiguousarray(out)
-    return None
+            return np.ascontiguousarray(out), str(p.GetInterpolation())
+    return None, ""
 
 
 def _flat(
@@ -127,7 +165,7 @@ def _flat(
     return np.ascontiguousarray(np.repeat(whole, counts, 0))
 
 
-def _colours(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.float64] | None:
+def colours(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.float64] | None:
     """Display colours and opacities for every corner, (C, 4); None where one colour is for all, or
     where a material is bound.
     """
@@ -137,7 +175,7 @@ def _colours(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.fl
     colour = api.FindPrimvarWithInheritance("displayColor")
     if not colour or not colour.HasValue():
         return None
-    values = _array(colour.ComputeFlattened(time), 3)
+    values = array_of(colour.ComputeFlattened(time), 3)
     material, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
     if len(values) < 2 or material:
         return None
@@ -147,13 +185,13 @@ def _colours(prim: Any, time: Any, counts: Ints, numbers: Ints) -> NDArray[np.fl
     opacity = np.ones((len(spread), 1))
     clear = api.FindPrimvarWithInheritance("displayOpacity")
     if clear and clear.HasValue():
-        found = _array(clear.ComputeFlattened(time), 1)
+        found = array_of(clear.ComputeFlattened(time), 1)
         laid = _spread(np.repeat(found, 3, 1), clear.GetInterpolation(), counts, numbers)
         opacity = opacity if laid is None else laid[:, :1]
     return np.ascontiguousarray(np.clip(np.concatenate([spread, opacity], 1), 0.0, 1.0))
 
 
-def _alike(numbers: Ints, values: list[NDArray[np.float64]]) -> tuple[Ints, Ints]:
+def alike(numbers: Ints, values: list[NDArray[np.float64]]) -> tuple[Ints, Ints]:
     """The first corner of each kind of corner, and the kind of every corner.
 
     Corners are alike that have the same vertex and the same values, bit by bit.  Values are hashed

@@ -18,13 +18,15 @@ from mill_lane.core.formats.meshes.soup import damaged
 from mill_lane.core.formats.udim import expanded
 from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
+from mill_lane.core.formats.usd.cages import surface_of, within_reason
 from mill_lane.core.formats.usd.cameras import as_camera
 from mill_lane.core.formats.usd.choosing import choose
 from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
-from mill_lane.core.formats.usd.mesh import part_of_faces, read_mesh
+from mill_lane.core.formats.usd.mesh import polygon_mesh
 from mill_lane.core.formats.usd.opening import check_layers, open_stage, said
 from mill_lane.core.formats.usd.placing import decomposed, instead_of, name_of, upright
+from mill_lane.core.formats.usd.rays import sight_of
 from mill_lane.core.formats.usd.skinning import forget, pose_skins
 from mill_lane.core.formats.usd.solids import KINDS, solid_mesh
 from mill_lane.core.progress import Progress, silent
@@ -36,7 +38,6 @@ from mill_lane.core.scene.model import (
     Mesh,
     Node,
     Note,
-    Part,
     Scene,
 )
 from mill_lane.core.scene.parts import part_of
@@ -55,7 +56,9 @@ def read_stage(path: Path, progress: Progress = silent, choices: Choices | None 
     try:
         lost = [
             Note(
-                "file_missing", "lost", f"The file “{name}” is missing: what it holds is left out."
+                "file_missing",
+                "lost",
+                f"The file “{name}” is missing: what it holds is left out.",
             )
             for name in dict.fromkeys(missing)
         ]
@@ -86,10 +89,9 @@ class _Reader:
 
         stage = self.stage
         self.materials = Materials(self.path.parent, self.notes)
+        self.sight = sight_of(stage)
         # Meshes by place in the stage and bound materials.
         self.numbers: dict[tuple[str, str], int] = {}
-        # Of subdivision surfaces: corners of all faces, triangles.
-        self.cages: list[tuple[int, int]] = []
         start, end = stage.GetStartTimeCode(), stage.GetEndTimeCode()
         moving = (
             stage.HasAuthoredTimeCodeRange() and np.isfinite([start, end]).all() and end >= start
@@ -149,19 +151,7 @@ class _Reader:
             )
             for kind, n in self.others.items()
         ]
-        if self.cages:
-            corners, triangles = (sum(c[k] for c in self.cages) for k in (0, 1))
-            self.notes.append(
-                Note(
-                    "subdivision_cages",
-                    "look",
-                    (
-                        f"{len(self.cages)} meshes are subdivision surfaces, drawn as their cages "
-                        f"of {triangles:,} triangles; "
-                        f"one level would be {2 * corners:,}, two {8 * corners:,}."
-                    ),
-                )
-            )
+        self.meshes = within_reason(self.meshes, self.notes)
         forget(self.stage, posed)
         read = Scene(
             self.path.stem,
@@ -222,7 +212,15 @@ class _Reader:
                 f"{self.path.name} places over {MOST_NODES:,} objects.", "Export fewer instances."
             )
         path = at or (str(prim.GetPath()) if prim is not None else "")
-        node = Node(name, matrix=worlds[0], mesh=mesh, path=path, **more)  # type: ignore[arg-type]
+        unseen = self.sight.unseen_by(prim) if prim is not None and mesh >= 0 else ()
+        node = Node(
+            name,
+            matrix=worlds[0],
+            mesh=mesh,
+            unseen_by=unseen,
+            path=path,
+            **more,  # type: ignore[arg-type]
+        )
         if len(worlds) > 1 and any(not np.array_equal(w, worlds[0]) for w in worlds):
             node = replace(node, matrix=None, **self._moving(worlds))
         self.nodes.append(node)
@@ -253,7 +251,7 @@ class _Reader:
         """The number of a prim's mesh, shared by all instances of one prototype; -1 where it has no
         triangle.
         """
-        from pxr import UsdGeom, UsdShade
+        from pxr import UsdShade
 
         own = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
         subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets()
@@ -261,29 +259,20 @@ class _Reader:
         key = (str(own.GetPath()), str(bound))
         if key in self.numbers:
             return self.numbers[key]
-        geometry, owner = read_mesh(prim, self.first)
-        parts: list[Part] = []
-        cage: tuple[str, int, int] | None = None
-        if geometry is not None:
-            left = np.unique(owner)
-            for subset, number in zip(subsets, bound[:-1], strict=True):
-                faces = np.intersect1d(
-                    np.array(subset.GetIndicesAttr().Get(self.first) or [], np.int64), left
-                )
-                left = np.setdiff1d(left, faces)
-                part = part_of_faces(geometry, owner, faces)
-                parts += [part_of(part, number)] if part is not None else []
-            part = part_of_faces(geometry, owner, left if subsets else None)
-            parts += [part_of(part, bound[-1])] if part is not None else []
-            scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get(self.first))
-            if scheme != UsdGeom.Tokens.none:
-                corners = len(UsdGeom.Mesh(prim).GetFaceVertexIndicesAttr().Get(self.first))
-                cage = (scheme, corners, len(geometry.triangles))
-                self.cages.append(cage[1:])
-        self.numbers[key] = len(self.meshes) if parts else -1
-        if parts:
-            self.meshes.append(Mesh(prim.GetName(), tuple(parts), cage))
+        subsets = self._faces(prim)
+        mesh = surface_of(prim, self.first, subsets, bound)
+        mesh = mesh or polygon_mesh(prim, self.first, subsets, bound)
+        self.numbers[key] = len(self.meshes) if mesh is not None else -1
+        if mesh is not None:
+            self.meshes.append(mesh)
         return self.numbers[key]
+
+    def _faces(self, prim: Any) -> list[NDArray[np.int64]]:
+        """The polygons of each material subset of a mesh."""
+        from pxr import UsdShade
+
+        subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets()
+        return [np.array(s.GetIndicesAttr().Get(self.first) or [], np.int64) for s in subsets]
 
     def _solid_number(self, prim: Any) -> int:
         """The number of the mesh of a sphere, cube and so on; -1 where it has no extent."""

@@ -18,6 +18,7 @@ from mill_lane.core.formats.meshes.soup import unit_rows, whole
 from mill_lane.core.formats.pictures_out import write_pictures
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.kept import TOKEN
+from mill_lane.core.formats.usd.rays import put_rays
 from mill_lane.core.formats.usd.rematerial import put_materials
 from mill_lane.core.progress import Progress
 from mill_lane.core.scene.model import Geometry, Mesh, Note, Scene
@@ -65,6 +66,9 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         notes = _switch_off(stage, scene, before)
         notes += put_materials(stage, scene, before, files)
         _put_meshes(stage, scene, before)
+        was = {n.path: n.unseen_by for n in before.nodes if n.path}
+        changed = {n.path: n.unseen_by for n in scene.nodes if n.unseen_by != was.get(n.path, ())}
+        put_rays(stage, {path: rays for path, rays in changed.items() if path in was})
         layer.Save()
     progress(1.0, "written")
     return notes
@@ -143,6 +147,9 @@ def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:
         moved = np.linalg.inv(stood[at]) @ stands[i]
         still = bool(np.allclose(moved, np.eye(4), atol=1e-9))
         if not prim or not prim.IsA(UsdGeom.Mesh):
+            continue
+        # A surface stays declared as it was, however finely it is drawn here.
+        if mesh.subdivision is not None and was.subdivision is not None:
             continue
         # A copy that is drawn as another mesh has the same triangles: it stays as it is.
         if (not still and mesh.triangles == was.triangles) or (still and _same(mesh, was)):

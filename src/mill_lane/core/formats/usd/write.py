@@ -20,6 +20,7 @@ from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.formats.pictures_out import plain, write_pictures
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.losses import lost_in_usd
+from mill_lane.core.formats.usd.rays import put_rays
 from mill_lane.core.formats.usd.restage import restage
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.defaults import without_defaults
@@ -113,6 +114,7 @@ class _Writer:
         moving = {i for i, n in enumerate(scene.nodes) if n.channels}
         times = list(range(first, last + 1)) if moving and last > first else [first]
         worlds = [world_matrices(scene, scene.seconds(t)) for t in times]
+        unseen: dict[str, tuple[str, ...]] = {}
         for i, node in enumerate(scene.nodes):
             if node.mesh < 0 and node.camera < 0 and node.light < 0:
                 continue
@@ -131,6 +133,8 @@ class _Writer:
                 prim = self._camera(path, node.camera)
             else:
                 prim = self._light(path, scene.lights[node.light])
+            if node.unseen_by:
+                unseen[path] = node.unseen_by
             places = [w[i] for w in worlds]
             op = prim.MakeMatrixXform()
             if all(np.array_equal(p, places[0]) for p in places):
@@ -138,6 +142,7 @@ class _Writer:
             else:
                 for t, p in zip(times, places, strict=True):
                     op.Set(_matrix(p), float(t))
+        put_rays(self.stage, unseen)
 
     def _mesh(self, path: str, parts: list[Part]) -> None:
         """All parts as one mesh; each is a subset of its faces where there are several."""

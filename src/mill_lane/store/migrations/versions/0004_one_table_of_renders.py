@@ -189,10 +189,10 @@ def _tables_of_renders() -> None:
 
 INSERT = (
     "INSERT INTO renders (id, job_id, kind, number, version_id, group_id, task_id, recipe, region, "
-    "frame, device, note, preview, predicted, measured, time_profile, layers, picture, exr, created, "
-    "removed) VALUES (:id, :job_id, :kind, :number, :version_id, :group_id, :task_id, :recipe, "
-    ":region, :frame, :device, :note, :preview, '{}', :measured, :time_profile, :layers, :picture, "
-    ":exr, :created, :removed)"
+    "frame, device, note, preview, predicted, measured, time_profile, layers, picture, exr, "
+    "created, removed) VALUES (:id, :job_id, :kind, :number, :version_id, :group_id, :task_id, "
+    ":recipe, :region, :frame, :device, :note, :preview, '{}', :measured, :time_profile, :layers, "
+    ":picture, :exr, :created, :removed)"
 )
 
 
@@ -231,7 +231,8 @@ def _trials_and_runs() -> dict[int, int]:
             created=r["created"],
         )
         group = rows(
-            "SELECT id FROM render_groups WHERE job_id = :job AND kind = 'run' AND number = :number",
+            "SELECT id FROM render_groups "
+            "WHERE job_id = :job AND kind = 'run' AND number = :number",
             job=r["job_id"],
             number=r["id"],
         )[0]["id"]

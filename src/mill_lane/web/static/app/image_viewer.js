@@ -122,6 +122,17 @@ class ImageViewer extends HTMLElement {
     this.draw();
   }
 
+  // A crop in pixels of the picture into the middle, a pixel of it a pixel of the screen.
+  showPlace([x0, y0, x1, y1]) {
+    this.zoom = "1";
+    this.scale = this.actual;
+    this.at = [
+      Math.round(this.clientWidth / 2 - ((x0 + x1) / 2) * this.scale),
+      Math.round(this.clientHeight / 2 - ((y0 + y1) / 2) * this.scale),
+    ];
+    this.draw();
+  }
+
   setWipe(share) {
     this.wipe = share;
     this.draw();

@@ -47,6 +47,13 @@ document.addEventListener("alpine:init", () => {
       event.target.blur();
       visit(withParam(event.target.dataset.param, event.target.value));
     },
+    // A place worth a look: at 1:1, as the crop of the next trial, and in the address.
+    jump(event) {
+      const region = event.currentTarget.dataset.place.split(",").map(Number);
+      this.viewer.showPlace(region);
+      this.zoom = "1";
+      this.drawn({ detail: region });
+    },
     // The pointer rests on a place that is to be refined first.
     async looked(event) {
       const button = this.$root.querySelector("[data-look]");

@@ -7,6 +7,8 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.denoise.names import DENOISED
+from mill_lane.jobs.denoising import denoising_of
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.preflight import check
 from mill_lane.jobs.summary import Summary
@@ -31,13 +33,23 @@ def figure(summary: Summary) -> Figure:
 
 
 def context(
-    db: Session, summary: Summary, frames: Sequence[Render], run: int | None
+    db: Session,
+    summary: Summary,
+    frames: Sequence[Render],
+    run: int | None,
+    layer: str = "beauty",
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     shown = next((r for r in frames if r.number == run), frames[0] if frames else None)
     task = shown.task if shown is not None else None
     first, last = summary.analysis.frames
+    cleaning = denoising_of(db, shown) if shown is not None else None
+    clean = (shown.layers or {}).get(DENOISED) if shown is not None else None
     return {
+        "cleaning": cleaning,
+        "cleaned": (cleaning.result or {}).get("measured") if cleaning is not None else None,
+        "clean_picture": clean["hash"] if clean else "",
+        "shows_clean": bool(clean) and layer == DENOISED,
         "runs": frames,
         "shown": shown,
         "look": look_of(db, summary) if shown is None else None,

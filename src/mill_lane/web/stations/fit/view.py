@@ -7,6 +7,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from mill_lane.core.denoise.sizes import denoise_bytes
 from mill_lane.core.devices.memory_profile import MemoryProfile
 from mill_lane.core.devices.model import GB, Device
 from mill_lane.core.errors import MillError
@@ -18,6 +19,7 @@ from mill_lane.core.weigh.what_if import WhatIf, reckon
 from mill_lane.jobs.summary import Summary
 from mill_lane.web.shared.format import size
 from mill_lane.web.shared.memory_bar import MemoryBar, memory_bar
+from mill_lane.web.shared.recipe_form import CHOICES
 from mill_lane.web.shared.station import Figure, Mark
 
 CLOSE = 0.05  # of the free memory
@@ -35,7 +37,7 @@ class Asked:
     flight: int | None = None
     tile: int | None = None
     lend: float = 0.0
-    denoise: bool = False
+    denoise: str | None = None
     profile: int | None = None
 
     def what_if(self) -> WhatIf:
@@ -52,7 +54,7 @@ class Asked:
                 flight=self.flight,
                 tile=self.tile,
                 lend=round(self.lend * GB),
-                denoise=self.denoise,
+                denoise=self.denoise or None,
             )
         except (ValidationError, ValueError, OverflowError) as e:
             raise MillError(
@@ -92,7 +94,7 @@ def what_if_sheet(asked: WhatIf, final: Recipe, device: Device, recipe: Recipe) 
                 device.samples_in_flight,
             ),
             Choice("tile", "Tile size", asked.tile or "", "", "px"),
-            Choice("lend", "Lent system memory", f"{asked.lend / GB:g}", "0", "GB", "any"),
+            Choice("lend", "Lent memory", f"{asked.lend / GB:g}", "0", "GB", "any"),
         ]
     return out
 
@@ -144,6 +146,8 @@ def context(
         "final": final,
         "larger": over[0] if over else None,
         "biggest": sorted(ledger.steps, key=lambda s: -s.bytes)[:BIGGEST],
+        "cleanings": CHOICES["denoise"],
+        "denoise_bytes": denoise_bytes(recipe.width, recipe.height),
         "every_layer": LAYERS.names,
         "in_flight": what_if.in_flight(own, recipe.width * recipe.height),
         "sources": sources(recipe, device, other),
@@ -170,4 +174,5 @@ def sources(recipe: Recipe, device: Device, other: MemoryProfile | None) -> dict
         "environment": "sizes of the arrays",
         "film": f"layers at {where}, and what measuring the noise takes",
         "in_flight": "120 bytes a path" if device.batches else "a stack for each thread",
+        "denoise": "measured on other pictures; what goes beyond film and samples, then let go",
     }

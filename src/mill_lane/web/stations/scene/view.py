@@ -24,7 +24,7 @@ from mill_lane.work.kinds.camera import PUT_UP
 
 KEPT = 32  # plans and lists of findings that are remembered
 MOST_ROWS = 500  # of a table that a page shows
-SCHEMES = {"catmullClark": "Catmull-Clark", "loop": "Loop", "bilinear": "bilinear"}
+SCHEMES = {"catmullClark": "Catmull-Clark", "loop": "Loop"}
 
 
 @dataclass

@@ -54,7 +54,9 @@ def chart(
         )
         for r in data
     ]
-    x_ticks = [(round(fx(v), 1), duration(v)) for v in ticks(min(times) / 1.3, max(times) * 1.3)]
+    x_ticks = apart(
+        [(round(fx(v), 1), duration(v)) for v in ticks(min(times) / 1.3, max(times) * 1.3)]
+    )
     y_ticks = [(round(fy(v), 1), percent(v)) for v in ticks(min(noises) / 1.3, max(noises) * 1.3)]
     best = math.inf
     steps: list[str] = []
@@ -64,6 +66,15 @@ def chart(
             x, y = round(fx(r.seconds), 1), round(fy(r.noise), 1)
             steps.append(f"H{x}V{y}" if steps else f"M{x},{top}V{y}")
     return Chart(points, x_ticks, y_ticks, "".join(steps) + f"H{right}")
+
+
+def apart(marks: list[tuple[float, str]], room: float = 50) -> list[tuple[float, str]]:
+    """The marks whose words do not run into each other, from the left; places in pixels."""
+    out: list[tuple[float, str]] = []
+    for at, text in marks:
+        if not out or at - out[-1][0] >= room:
+            out.append((at, text))
+    return out
 
 
 def ticks(low: float, high: float) -> list[float]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from mill_lane.core.denoise.names import TITLES
 from mill_lane.core.render.layers import pictures
 from mill_lane.web.shared.format import percent, three
 
@@ -113,4 +114,5 @@ def layer_choices(*kept: dict[str, Any]) -> list[tuple[str, str]]:
     names = {name for layers in kept for name in layers}
     known = [p for p in pictures().values() if p.name in names or p.name == "beauty"]
     lights = sorted(n for n in names if n.startswith("light "))
-    return [*((p.name, p.title) for p in known), *((n, n) for n in lights)]
+    made = [(n, title) for n, title in TITLES.items() if n in names]
+    return [*((p.name, p.title) for p in known), *made, *((n, n) for n in lights)]

@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.denoise.names import DENOISED, MASKS, RADIUS, STRENGTH
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.path_slots import COMPONENTS
@@ -27,6 +28,14 @@ from mill_lane.store.models import Render
 from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
 from mill_lane.web.stations.trials import log
 from mill_lane.web.stations.trials.chart import chart
+from mill_lane.web.stations.trials.denoising import (
+    MODES,
+    Blend,
+    blend_of,
+    blended_url,
+    denoising,
+    holding,
+)
 from mill_lane.web.stations.trials.time_profile import (
     DIVISIONS,
     component_name,
@@ -35,6 +44,7 @@ from mill_lane.web.stations.trials.time_profile import (
 )
 
 NEWEST = 12  # rows of the log; more on demand, so that a page of hundreds stays quick
+PANELS = ("book", "profile", "denoise")
 RANK = {"running": 0, "paused": 1, "queued": 2}
 
 
@@ -52,6 +62,10 @@ class Asked:
     layer: str = "beauty"
     panel: str = "book"
     division: str = "kinds"
+    # How a denoised trial is shown.
+    strength: float = STRENGTH
+    mask: str = ""
+    detail: float = 0.0
     all: bool = False  # every trial of the log, not only the newest
 
 
@@ -69,7 +83,7 @@ class Shown:
     size: str  # of the trial's whole picture, pixels
 
 
-def shown(trial: Render | None, layer: str = "beauty") -> Shown | None:
+def shown(trial: Render | None, layer: str = "beauty", blend: Blend | None = None) -> Shown | None:
     """A trial as the viewer shows it; None where there is none."""
     if trial is None:
         return None
@@ -80,6 +94,8 @@ def shown(trial: Render | None, layer: str = "beauty") -> Shown | None:
         url = f"/files/{entry['hash']}.png"
         if "unit" in entry:
             scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
+    if layer == DENOISED and blend is not None:
+        url = blended_url(trial, blend) or url
     task = trial.task
     return Shown(
         number=trial.number,
@@ -111,7 +127,8 @@ def context(
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
     table = [r for r in log.rows(trials) if r.number in shown_numbers or not r.over]
-    a, b = shown(first, asked.layer), shown(second, asked.layer)
+    blend = blend_of(asked.strength, asked.mask, asked.detail)
+    a, b = shown(first, asked.layer, blend), shown(second, asked.layer, blend)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
     under = newest_with_picture(
         db, summary.job, [f.number for f in figures if log.is_whole(f.crop)]
@@ -136,15 +153,24 @@ def context(
         "layer": asked.layer,
         "layers": layer_choices(*(t.layers for t in (first, second) if t is not None)),
         "scale": scales[0] if scales else None,
-        "panel": "profile" if asked.panel == "profile" else "book",
+        "panel": asked.panel if asked.panel in PANELS else PANELS[0],
         "divisions": DIVISIONS,
         "profile": _profile(db, asked, first, second) if asked.panel == "profile" else None,
         "region": region_of(asked.region, recipe),
         "device_options": devices,
         "use_device": summary.job.device_id if fits else cpu,
         "fits": fits,
+        "denoising": denoising(db, second, asked.region) if asked.panel == "denoise" else None,
+        "blend": blend,
+        "masks": list(MASKS.items()),
+        "modes": MODES,
+        "usual_radius": RADIUS,
+        "hold": holding(db, summary) if asked.panel == "denoise" else None,
+        # A clean picture is wiped against the raw one of the same trial.
+        "left": shown(second) if asked.layer == DENOISED and first is None else a,
         "live": shown(running),
         "live_task": running.task if running else None,
+        "live_clean": bool(running and running.task and (running.task.wants or {}).get("clean")),
         "failed": newest if newest is not None and _failed(newest) else None,
         "gone": gone if gone is not None and gone.removed else None,
         "chart": chart(figures, first.number if first else None, second.number if second else None),

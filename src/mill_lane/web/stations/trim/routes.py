@@ -39,7 +39,11 @@ def page(request: Request, db: Db, job: int) -> Response:
         task=view.unfinished(trims.trim_task(db, c.summary.job)),
         versions=view.version_lines(versions.versions_of(db, c.summary.job)),
         exports=versions.exports_of(db, c.summary.job),
-        downloads=[(f.name, f.download.title) for f in FORMATS if f.download],
+        downloads=[
+            (f.name, f.download.title)
+            for f in FORMATS
+            if f.download and (c.summary.analysis.has_surfaces or not f.download.kept_as)
+        ],
         changed=CHANGED,
         compared=compared(db, c.summary, request.query_params.get("compare", "")),
     )
@@ -93,6 +97,7 @@ def stage(db: Db, job: int, form: StageForm) -> Done:
             trims.unstage(db, version, name, [p.target.key for p in wanted])
         else:
             trims.unstage(db, version, name, form.targets)
+    costs.keep_up(db, row, version, trims.staged_choices(db, version))
     return Done()
 
 
@@ -118,6 +123,7 @@ def stage_otherwise(db: Db, job: int, form: EntryForm) -> Done:
     if entry is None:
         raise NotFoundError("proposal for that target")
     trims.restage(db, entry, values_of(trim.choice_type, form.model_extra or {}))
+    costs.keep_up(db, row, version, trims.staged_choices(db, version))
     return Done(go=f"/jobs/{job}/trim{view.Asked(form.trim).link()}")
 
 
@@ -137,7 +143,7 @@ def measure(db: Db, job: int, form: CostForm) -> Done:
         choice = trims.choice_for(db, row, version, form.trim, form.target)
         costs.measure(db, row, version, [choice])
         return Done(go=f"/jobs/{job}/trim?look={quote(f'{form.trim}/{form.target}')}")
-    costs.measure_staged(db, row, version, [trims.choice_of(e) for e in trims.staged(db, version)])
+    costs.measure_staged(db, row, version, trims.staged_choices(db, version))
     return Done(go=f"/jobs/{job}/trim?look={costs.TOGETHER}")
 
 
@@ -162,13 +168,17 @@ def stage_down(db: Db, job: int) -> Done:
     row = find_job(db, job)
     version = find_version(db, row)
     trims.stage_down(db, version, view.ladder_of(db, row, version))
+    costs.keep_up(db, row, version, trims.staged_choices(db, version))
     return Done()
 
 
 @router.post("/api/jobs/{job}/trim")
 def apply(db: Db, job: int) -> Done:
     """Make a new scene version with the staged changes; the old one stays."""
-    trims.apply_list(db, find_job(db, job))
+    row = find_job(db, job)
+    version = find_version(db, row)
+    trims.apply_list(db, row)
+    costs.stop_all(db, version)  # what is applied needs no looks any more
     return Done()
 
 

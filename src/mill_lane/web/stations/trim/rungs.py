@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from mill_lane.core.trim import TRIMS
-from mill_lane.core.trim.ladder import Ladder, Rung
+from mill_lane.core.trim.ladder import Ladder, Rung, TimeRung
 from mill_lane.web.shared.format import gigabytes
 
 WIDTH = 318.0  # pixels
@@ -61,7 +61,32 @@ def ladder_view(ladder: Ladder, staged: set[str]) -> LadderView:
     )
 
 
-def _label(rung: Rung) -> str:
+@dataclass(frozen=True)
+class TimeLine:
+    """What is left of the time of some crops: a bar in pixels, and whether it is staged."""
+
+    rung: TimeRung
+    label: str
+    left: float
+    saved: float
+    staged: bool
+
+
+def time_lines(rungs: list[TimeRung], staged: set[str]) -> list[TimeLine]:
+    """Lay measured times out; what takes longer after it ends at the edge."""
+    return [
+        TimeLine(
+            rung,
+            _label(rung),
+            round(min(rung.ratio, 1.0) * WIDTH, 2),
+            round(max(1.0 - rung.ratio, 0.0) * WIDTH, 2),
+            all(f"{p.trim}/{p.target.key}" in staged for p in rung.proposals),
+        )
+        for rung in rungs[:SHOWN]
+    ]
+
+
+def _label(rung: Rung | TimeRung) -> str:
     title = TRIMS[rung.trim].title
     if len(rung.proposals) == 1:
         return f"{title}: {rung.proposals[0].target.name}"

@@ -95,7 +95,7 @@ def rows_of(
     """
     listed = {(e.trim, e.target): e for e in entries}
     every = [(x.trim, p) for x in found for p in x.found]
-    most = max((p.memory_saved_bytes for _, p in every), default=1) or 1
+    most = max(1, *(p.memory_saved_bytes for _, p in every)) if every else 1
     rows = [_row(trim, p, listed.get((p.trim, p.target.key)), most) for trim, p in every]
     words = find.lower().split()
     kept = [r for r in rows if all(w in _said(r) for w in words)]
@@ -109,7 +109,7 @@ def _said(r: Row) -> str:
 
 
 def _row(trim: Trim, p: Proposal, entry: TrimEntry | None, most: int) -> Row:
-    change = Change(kind=p.trim, target=p.target.name, from_=p.before, to=p.after)
+    change = Change(kind=p.trim, target=p.target.name, from_=p.before, to=p.after, facts=p.facts)
     exact = entry is not None and entry.parameters == p.parameters
     other = ""
     parameters = entry.parameters if entry is not None else p.parameters
@@ -124,7 +124,7 @@ def _row(trim: Trim, p: Proposal, entry: TrimEntry | None, most: int) -> Row:
         staged=entry is not None,
         exact=exact,
         staged_as=other,
-        bar=p.memory_saved_bytes / most,
+        bar=max(p.memory_saved_bytes, 0) / most,
         fields=[] if p.left_alone else fields_of(trim.choice_type, parameters),
     )
 

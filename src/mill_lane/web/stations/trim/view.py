@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
@@ -11,8 +11,10 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.formats.units import NAMES
 from mill_lane.core.trim import TRIMS
-from mill_lane.core.trim.ladder import Ladder, ladder
+from mill_lane.core.trim.dicing import Outcome, side_by_side
+from mill_lane.core.trim.ladder import Ladder, ladder, time_rungs
 from mill_lane.core.trim.model import Change
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.core.weigh.rules import RULES
 from mill_lane.jobs import costs, proposals, trims
@@ -22,7 +24,7 @@ from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry
 from mill_lane.web.shared.format import plural, size
 from mill_lane.web.shared.station import Figure, Mark
-from mill_lane.web.stations.trim.rungs import ladder_view
+from mill_lane.web.stations.trim.rungs import ladder_view, time_lines
 from mill_lane.web.stations.trim.table import (
     MOST_ROWS,
     SORTS,
@@ -40,7 +42,7 @@ SHOWS = {
     "shadow": "by its shadow",
     "change": "where it changes most",
 }
-SIZES = "texture_size"
+SIZES, LEVELS = "texture_size", "dicing"
 
 
 @dataclass(frozen=True)
@@ -123,16 +125,20 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
     known = costs.costs_of(db, summary.version)
     rungs = ladder(a, can, summary.ledger.total, device.free_bytes, changes_of(known))
     one = shown[0] if asked.trim else None
+    listed = {f"{e.trim}/{e.target}" for e in entries}
     choices = [trims.choice_of(e) for e in entries]
     return {
         "asked": asked,
-        "tabs": tabs(every),
+        "tabs": tabs(every, {asked.trim, LEVELS if a.has_surfaces else ""}),
         "one": one,
         "head": head_of(every, one, summary, rungs.rungs[-1].needed if rungs.rungs else None),
         "rows": rows[:MOST_ROWS],
         "more_rows": max(0, len(rows) - MOST_ROWS),
         "fields": parameter_fields(one),
         "rule": getattr(one.parameters, "rule", "") or rule_of(one) if one else "",
+        "surfaces": side_by_side(a, summary.final.height)
+        if one and one.trim.name == LEVELS
+        else [],
         "rules": RULES.names if one and one.trim.name == SIZES else [],
         "too_much": sum("too_little_for" in r.proposal.facts for r in rows),
         "staged": [
@@ -147,9 +153,17 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
         "after": judge(after, device.free_bytes),
         "saved": summary.ledger.total - after.total,
         "triangles_after": after_analysis.triangles,
-        "ladder": ladder_view(rungs, {f"{e.trim}/{e.target}" for e in entries}),
+        "ladder": ladder_view(rungs, listed),
+        "times": time_lines(time_rungs(can, seconds_of(known), changes_of(known)), listed),
         "waits": [x for x in every if not x.ready],
     }
+
+
+def surfaces_of(analysis: Analysis, summary: Summary, one: Proposals | None) -> list[list[Outcome]]:
+    """The table of subdivision surfaces, where the page is about their levels."""
+    if one is None or one.trim.name != LEVELS:
+        return []
+    return side_by_side(analysis, summary.final.height)
 
 
 def ladder_of(db: Session, job: Job, version: SceneVersion) -> Ladder:
@@ -159,12 +173,12 @@ def ladder_of(db: Session, job: Job, version: SceneVersion) -> Ladder:
     return ladder(summary.analysis, can, summary.ledger.total, summary.device.free_bytes)
 
 
-def tabs(every: Sequence[Proposals]) -> list[Tab]:
-    """All trims that propose something, or may."""
+def tabs(every: Sequence[Proposals], always: Collection[str] = ()) -> list[Tab]:
+    """All trims that propose something, or may, and those that are always shown."""
     out = []
     for x in every:
         count = sum(not p.left_alone for p in x.found) if x.ready else None
-        if x.found or not x.ready:
+        if x.found or not x.ready or x.trim.name in always:
             out.append(Tab(x.trim.name, x.trim.title, count))
     return out
 
@@ -216,6 +230,15 @@ def changes_of(known: Mapping[str, Cost]) -> dict[str, float]:
     """What was measured of single choices: RMS by "TRIM/TARGET"."""
     return {
         f"{c.choices[0].trim}/{c.choices[0].target.key}": c.rms
+        for c in known.values()
+        if c.known and len(c.choices) == 1
+    }
+
+
+def seconds_of(known: Mapping[str, Cost]) -> dict[str, tuple[float, float]]:
+    """What crops of single choices took before and after: seconds by "TRIM/TARGET"."""
+    return {
+        f"{c.choices[0].trim}/{c.choices[0].target.key}": c.seconds
         for c in known.values()
         if c.known and len(c.choices) == 1
     }

@@ -1,0 +1,1 @@
+"""Subdivision surfaces: Catmull-Clark and Loop, evaluated on the surface itself."""

@@ -1,0 +1,231 @@
+"""The panel about noise that is taken out: a trial denoised, and how few samples hold."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlencode
+
+from sqlalchemy.orm import Session
+
+from mill_lane.core.denoise.found import Found
+from mill_lane.core.denoise.names import DENOISED, KEPT_EXR, LOST, MASKS, STRENGTH
+from mill_lane.core.recipe import Recipe
+from mill_lane.jobs.denoising import denoising_of
+from mill_lane.jobs.holding import TARGET, found_of, newest, seconds_of
+from mill_lane.jobs.lookup import recipe_of
+from mill_lane.jobs.summary import Summary
+from mill_lane.store.models import Render, Task
+from mill_lane.web.shared.format import duration, percent
+from mill_lane.web.stations.trials.chart import apart, ticks
+
+MODES = (
+    ("quality", "thoroughly"),
+    ("preview", "quickly"),
+    ("fireflies", "bright dots only"),
+)
+
+
+@dataclass(frozen=True)
+class Blend:
+    """How a denoised trial is shown, as the address says."""
+
+    strength: float = STRENGTH
+    mask: str = ""
+    detail: float = 0.0
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where detail was lost: a crop in pixels of the whole picture, left, top, right, bottom."""
+
+    number: int
+    crop: str
+
+
+@dataclass(frozen=True)
+class Denoising:
+    """A trial that can be denoised: the task that does, what was measured, how it is shown."""
+
+    id: int
+    number: int
+    address: str
+    task: Task | None
+    wanted: dict[str, Any]
+    measured: dict[str, Any]
+    places: list[Place]
+    components: list[str]
+    download: str
+
+
+def denoising(db: Session, trial: Render | None, region: str) -> Denoising | None:
+    """What there is to say of denoising a trial; None where it has no picture."""
+    if trial is None or not trial.exr:
+        return None
+    task = denoising_of(db, trial)
+    done = task is not None and task.state == "done"
+    measured = task.result.get("measured", {}) if task is not None and done else {}
+    left, top = trial.region[:2]
+    places = [
+        Place(k + 1, f"{x0 + left},{y0 + top},{x1 + left},{y1 + top}")
+        for k, (x0, y0, x1, y1) in enumerate(measured.get("worst", []))
+    ]
+    query = urlencode({"b": trial.number, "region": region, "layer": DENOISED, "panel": "denoise"})
+    return Denoising(
+        id=trial.id,
+        number=trial.number,
+        address=f"?{query}",
+        task=task,
+        wanted=dict(task.payload) if task is not None else {},
+        measured=measured,
+        places=places,
+        components=[n for n in trial.layers if n.startswith(("direct_", "indirect_"))],
+        download=f"/trials/{trial.id}/denoised.exr" if KEPT_EXR in trial.layers else "",
+    )
+
+
+def blended_url(trial: Render, blend: Blend) -> str | None:
+    """Where the blend of a denoised trial is; None where it was not denoised."""
+    entry = trial.layers.get(KEPT_EXR)
+    if entry is None:
+        return None
+    mask = blend.mask if blend.mask != "noise" or LOST in trial.layers else ""
+    values = {"strength": f"{blend.strength:g}", "mask": mask, "detail": f"{blend.detail:g}"}
+    return f"/trials/{trial.id}/denoised.png?{urlencode(values | {'v': entry['hash'][:12]})}"
+
+
+def blend_of(strength: float, mask: str, detail: float) -> Blend:
+    """What an address asks for, held within what there is."""
+
+    def share(x: float, otherwise: float) -> float:
+        return min(max(x, 0.0), 1.0) if math.isfinite(x) else otherwise
+
+    return Blend(share(strength, STRENGTH), mask if mask in MASKS else "", share(detail, 0.0))
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A curve laid out for SVG: its path, and the bars of what it is unsure by (x, top, bottom)."""
+
+    path: str
+    dots: list[tuple[float, float]]
+    bars: list[tuple[float, float, float]]
+
+
+@dataclass(frozen=True)
+class Curves:
+    """Error against samples on log axes, laid out for SVG: raw, denoised, target and answer."""
+
+    raw: Curve
+    clean: Curve
+    x_ticks: list[tuple[float, str]]
+    y_ticks: list[tuple[float, str]]
+    target: float
+    answer: float | None
+    width: float
+    height: float
+    left: float
+    bottom: float
+
+
+def curves(found: Found, width: float = 360, height: float = 130) -> Curves | None:
+    """Lay the curves of a pilot out; None where it told too little."""
+    known = [p for p in found.points if p.clean > 0 and p.raw > 0]
+    if len(known) < 2:
+        return None
+    left, right, top, bottom = 54.0, width - 10, 18.0, height - 20
+    ends = [float(p.samples) for p in known]
+    if found.samples:
+        ends.append(min(float(found.samples), 64 * max(ends)))
+    errors = [math.sqrt(x) for p in known for x in (p.raw, p.clean)] + [math.sqrt(found.target)]
+    x0, x1 = math.log10(min(ends) / 1.2), math.log10(max(ends) * 1.2)
+    y0, y1 = math.log10(min(errors) / 1.3), math.log10(max(errors) * 1.2)
+
+    def x(samples: float) -> float:
+        return round(left + (math.log10(samples) - x0) / (x1 - x0) * (right - left), 1)
+
+    def y(error: float) -> float:
+        at = (math.log10(max(error, 1e-9)) - y0) / (y1 - y0)
+        return round(bottom - min(max(at, 0.0), 1.0) * (bottom - top), 1)
+
+    def curve(values: Sequence[tuple[int, float, float]]) -> Curve:
+        dots = [(x(n), y(math.sqrt(e))) for n, e, _ in values]
+        path = "".join(f"{'L' if k else 'M'}{a},{b}" for k, (a, b) in enumerate(dots))
+        bars = [
+            (x(n), y(math.sqrt(e + d)), y(math.sqrt(max(e - d, 0.0))))
+            for n, e, d in values
+            if math.isfinite(d)
+        ]
+        return Curve(path, dots, bars)
+
+    def of(kind: str) -> list[tuple[int, float, float]]:
+        return [(p.samples, getattr(p, kind), getattr(p, f"{kind}_spread")) for p in known]
+
+    return Curves(
+        curve(of("raw")),
+        curve(of("clean")),
+        apart([(x(v), f"{v:g}") for v in ticks(10**x0, 10**x1)], 30),
+        [(y(v), percent(v)) for v in ticks(10**y0, 10**y1)],
+        y(math.sqrt(found.target)),
+        x(found.samples) if found.samples and found.samples <= 64 * max(ends) else None,
+        width,
+        height,
+        left,
+        bottom,
+    )
+
+
+@dataclass(frozen=True)
+class Holding:
+    """How few samples hold: the task, what it found in words, and what the recipe says now."""
+
+    task: Task | None
+    target: float  # in percent
+    curves: Curves | None
+    samples: int | None
+    range: str
+    confirmed: str
+    time: str
+    now: str
+    is_set: bool
+    crop: str
+    before: int
+
+
+def holding(db: Session, summary: Summary) -> Holding:
+    """What there is to say of how few samples hold."""
+    task = newest(db, summary.job)
+    found = found_of(task)
+    recipe = recipe_of(db, summary.job, "final")
+    target = math.sqrt(task.payload["target"]) if task is not None else TARGET
+    shown = found.samples if found is not None else None
+    return Holding(
+        task=task,
+        target=round(100 * target, 2),
+        curves=curves(found) if found is not None else None,
+        samples=shown,
+        range=f"{found.low} to {found.high}" if found is not None and shown else "",
+        confirmed=_confirmed(found) if found is not None else "",
+        time=duration(seconds_of(found, recipe, shown)) if found is not None and shown else "",
+        now=_now(found, recipe) if found is not None else "",
+        is_set=shown == recipe.samples and recipe.noise == 0,
+        crop=",".join(map(str, found.region)) if found is not None else "",
+        before=recipe.samples,
+    )
+
+
+def _confirmed(found: Found) -> str:
+    """The error that a render of its own had at the answer, with what it is unsure by."""
+    if found.confirmed is None:
+        return ""
+    error = math.sqrt(max(found.confirmed, 0.0))
+    if not found.confirmed_spread or not math.isfinite(found.confirmed_spread):
+        return percent(error)
+    high = math.sqrt(max(found.confirmed + found.confirmed_spread, 0.0))
+    return f"{percent(error)} ± {percent(high - error)}"
+
+
+def _now(found: Found, recipe: Recipe) -> str:
+    return duration(seconds_of(found, recipe, recipe.samples))

@@ -1,0 +1,169 @@
+"""Taking the noise out of a trial or a frame: its picture once more, clean, beside its layers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, Field
+
+from mill_lane.core.denoise.names import DENOISED, KEPT_EXR, LOST, RADIUS
+from mill_lane.core.errors import MillError
+from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.store.files import Taken, list_file
+from mill_lane.store.home import Home
+from mill_lane.store.models import Render
+from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
+
+
+class Wanted(BaseModel):
+    """How a trial is worked: the mode, pixels to either side, how much guides count, components
+    that are cleaned one by one (none: all the light together).
+    """
+
+    mode: Literal["quality", "preview", "fireflies"] = "quality"
+    radius: Annotated[int, Field(ge=1, le=20)] = RADIUS
+    guides: dict[Literal["albedo", "normal", "depth"], Annotated[float, Field(ge=0, le=1)]] = {}
+    components: list[Annotated[str, Field(max_length=40)]] = []
+
+
+class Payload(Wanted):
+    """Of which trial or frame, and how it is worked."""
+
+    render: int
+
+
+class Request(BaseModel):
+    """The trial's EXR, how it is shown, and where to put pictures."""
+
+    exr: Path
+    exposure: float
+    wanted: Wanted
+    later: bool
+    folder: Path
+
+
+class Result(BaseModel):
+    """The clean picture, raw and clean light, a map of the detail that went where the halves tell
+    it, and figures.
+    """
+
+    picture: Path
+    kept: Path
+    lost: Path | None
+    most_lost: float
+    measured: dict[str, Any]
+
+
+class Denoise(Kind[Payload, Request, Result]):
+    """Take the noise out of a trial or a frame, as soon as it may be."""
+
+    name = "denoise"
+    priority = -1  # the next picture waits: this one is not done before
+    later = False
+    payload_type = Payload
+    request_type = Request
+    result_type = Result
+    grace = AT_ONCE
+
+    def prepare(self, context: Context, payload: Payload) -> Request:
+        """Find the trial's file."""
+        row = context.db.get_one(Render, payload.render)
+        if not row.exr:
+            raise MillError("There is no picture.", "Render it again, then denoise it.")
+        return Request(
+            exr=context.home.files.path(row.exr),
+            exposure=read_recipe(row.recipe).exposure,
+            wanted=Wanted.model_validate(payload.model_dump(exclude={"render"})),
+            later=self.later,
+            folder=context.folder,
+        )
+
+    def run(self, request: Request, report: Report) -> Result:
+        """Denoise it, and look for what went with the noise."""
+        import time
+
+        from mill_lane.core.denoise.files import Wishes, open_source, strips_for
+        from mill_lane.core.denoise.notes import Notes
+        from mill_lane.core.denoise.showing import collect, write_kept
+        from mill_lane.core.denoise.strips import Settings
+        from mill_lane.core.formats.exr_rows import ExrRows
+        from mill_lane.core.formats.pictures import write_pixels
+        from mill_lane.core.image.maps import ramp
+        from mill_lane.core.image.srgb import in_bands, view
+        from mill_lane.core.render.session import threads_to_use
+        from mill_lane.work.memory import peak_since, reset_peak, resident, return_large_blocks
+        from mill_lane.work.rendering import forget_scene
+
+        if request.later:
+            forget_scene()
+        return_large_blocks()
+        baseline = resident()
+        reset_peak()
+        report(0.0, "reading the picture")
+        wanted, notes = request.wanted, Notes()
+        start = time.perf_counter()
+
+        def tell(share: float) -> None:
+            report(0.02 + 0.9 * share, "taking the noise out")
+
+        counts: dict[str, float] = {**wanted.guides}  # type: ignore[dict-item]
+        settings = Settings(wanted.mode, wanted.radius, counts, threads_to_use(64))
+        wishes = Wishes(settings, components=tuple(wanted.components))
+        with ExrRows(request.exr) as rows:
+            strips = strips_for(open_source(rows, 0, wishes, notes), wishes, notes, (), tell)
+            kept, light, lost = collect(strips, rows.height, rows.width)
+        seconds = time.perf_counter() - start
+        report(0.95, "writing")
+        picture, exr = request.folder / "denoised.png", request.folder / "denoised.exr"
+        write_pixels(picture, in_bands(lambda x: view(x, request.exposure), kept.clean))
+        write_kept(exr, kept)
+        measured: dict[str, Any] = {
+            "mode": wanted.mode,
+            "peak_memory_bytes": peak_since(baseline),
+            "seconds": seconds,
+            "light_change": light.change,
+            "fireflies": round(light.fireflies),
+            "moved": light.moved_share,
+            "notes": list(notes.words()),
+        }
+        shown, most = None, 0.0
+        if lost is not None:
+            shown, most = request.folder / "lost.png", float(lost.shown.max())
+            write_pixels(shown, in_bands(lambda x: ramp(x / max(most, 1e-6)), lost.shown))
+            measured |= {"lost": lost.share, "worst": lost.worst()}
+        return Result(picture=picture, kept=exr, lost=shown, most_lost=most, measured=measured)
+
+    def store(self, home: Home, result: Result) -> dict[str, Taken]:
+        """Take the pictures in."""
+        files = {DENOISED: result.picture, KEPT_EXR: result.kept} | (
+            {LOST: result.lost} if result.lost else {}
+        )
+        return {name: home.files.put(path) for name, path in files.items()}
+
+    def keep(
+        self, context: Context, payload: Payload, result: Result, taken: Mapping[str, Taken]
+    ) -> dict[str, Any]:
+        """Put them beside the layers of the trial."""
+        row = context.db.get_one(Render, payload.render)
+        made: dict[str, Any] = {
+            name: {"hash": list_file(context.db, file)} for name, file in taken.items()
+        }
+        if LOST in made:
+            made[LOST] |= {"low": 0.0, "high": 100 * result.most_lost, "unit": "%"}
+        others = {k: v for k, v in row.layers.items() if k != LOST}  # an older one's map goes
+        row.layers = {**others, **made}
+        return {"measured": result.measured}
+
+
+class DenoiseLater(Denoise):
+    """The same when nothing else is to be done, with no scene in memory."""
+
+    name = "denoise_later"
+    priority = 6
+    gives_way = True
+    later = True
+
+
+DENOISE, DENOISE_LATER = Denoise(), DenoiseLater()

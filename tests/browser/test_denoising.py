@@ -1,0 +1,119 @@
+"""Noise taken out as a person does it: a trial, what was lost, how few samples hold, a frame."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.remote.webelement import WebElement
+
+from tests.browser.case import BrowserCase
+
+
+class TestDenoising(BrowserCase):
+    demo: ClassVar[str | None] = "small"
+
+    def quiet(self) -> None:
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
+
+    def put(self, path: str, values: dict[str, int]) -> None:
+        """Send what another page would, from this one."""
+        script = """
+            const [path, values, done] = arguments;
+            const headers = { "Content-Type": "application/json" };
+            fetch(path, { method: "PUT", headers, body: JSON.stringify(values) })
+              .then((answer) => done(answer.status));
+        """
+        self.assertEqual(self.driver.execute_async_script(script, path, values), 200)
+
+    def all_of(self, css: str) -> list[WebElement]:
+        return list(self.driver.find_elements(By.CSS_SELECTOR, css))
+
+    def is_clean(self) -> bool | None:
+        """Whether the running trial is shown denoised, as its worker tells."""
+        return (self.live_task().get("live") or {}).get("clean")
+
+    def test_raw_against_clean(self) -> None:
+        self.trials_page()
+        self.addCleanup(self.stop_trials)
+        number = self.finished_trial(width=160, height=90, samples=8, min_samples=4)
+        self.press("Denoise")
+        self.press(f"Denoise trial {number}")
+        self.until(lambda: "light +" in self.text() or "light -" in self.text(), 180, "for it")
+        self.says("Detail lost beyond the noise")
+        self.axe("Trials, one denoised")
+        self.press("denoised")
+        self.until(lambda: "layer=denoised" in self.driver.current_url)
+        self.says("Wipe", "raw", "clean", "Strength", "65 %")
+        viewer = self.find("image-viewer")
+        self.assertNotEqual(viewer.get_attribute("data-a"), viewer.get_attribute("data-b"))
+        shown = self.driver.find_element(By.CSS_SELECTOR, "select[data-param='layer']")
+        self.assertEqual(shown.get_attribute("value"), "denoised")
+        self.axe("Trials, raw wiped against clean")
+        # Strength and place are in the address, and nothing is computed anew.
+        slide = "const s = arguments[0]; s.value = 1; s.dispatchEvent(new Event('change'))"
+        self.driver.execute_script(slide, self.find("#strength"))
+        self.until(lambda: "strength=1" in self.driver.current_url)
+        self.says("100 %")
+        choose = "const s = arguments[0]; s.value = 'dark'; s.dispatchEvent(new Event('change'))"
+        self.driver.execute_script(choose, self.find("#mask"))
+        self.until(lambda: "mask=dark" in self.driver.current_url)
+        self.until(lambda: "strength=1&mask=dark" in self.viewer("b"), 20, "for the blend")
+        places = self.all_of("[data-place]")
+        for place in places[:1]:
+            crop = place.get_attribute("data-place")
+            place.click()
+            self.assertEqual(self.find("image-viewer").get_attribute("data-region"), crop)
+        self.quiet()
+
+    def test_clean_on_the_way(self) -> None:
+        """A running trial is shown denoised, and as it is again; the render stays as it is."""
+        self.trials_page()
+        self.addCleanup(self.stop_trials)
+        self.trial(width=160, height=90, samples=4000, min_samples=4000)
+        self.until(lambda: self.viewer("live"), 120, "for a preview")
+        for wanted in (True, False):
+            self.press("Clean on the way")
+            self.until(lambda w=wanted: self.is_clean() is w, 60, "for the worker to hear")
+            pressed = f"button[name='clean'][aria-pressed='{str(wanted).lower()}']"
+            self.until(lambda css=pressed: self.all_of(css), 20, "for the button")
+        self.axe("Trials, one running")
+        self.quiet()
+
+    def test_how_few_samples_hold(self) -> None:
+        self.trials_page()
+        self.put("/api/jobs/1/recipes/final", {"width": 160, "height": 90})
+        self.visit("/jobs/1/trials?panel=denoise&region=40,20,104,68")
+        self.says("How few samples hold", "two renders with seeds of their own")
+        field = self.find("input[name='target']")
+        field.clear()
+        field.send_keys("30")
+        self.press("Find in the crop")
+        self.until(lambda: "predicted from the pilot" in self.text(), 240, "for the pilot")
+        self.axe("Trials, how few samples hold")
+        chart = self.find("svg[aria-label^='Error']")
+        self.assertEqual(len(chart.find_elements(By.CSS_SELECTOR, "path")), 2)
+        button = self.find("form[data-method='PUT'] button.main")
+        samples = button.text.split()[1]
+        self.press(button.text)
+        self.says("The final recipe has them")
+        self.visit("/jobs/1/finish")
+        self.assertEqual(self.find("input[name='samples']").get_attribute("value"), samples)
+        self.quiet()
+
+    def test_a_frame(self) -> None:
+        self.trials_page()
+        self.put("/api/jobs/1/device", {"device": 1})
+        small = {"width": 96, "height": 54, "samples": 2, "min_samples": 1}
+        self.put("/api/jobs/1/recipes/final", small)
+        self.visit("/jobs/1/finish")
+        self.press("Render the frame")
+        self.until(lambda: "Denoise the frame" in self.text(), 240, "for the frame")
+        self.press("Denoise the frame")
+        self.until(lambda: "EXR, denoised" in self.text(), 120, "for the clean one")
+        self.press("denoised")
+        self.until(lambda: "layer=denoised" in self.driver.current_url)
+        clean = "img[alt='Frame 1, denoised']"
+        self.until(lambda: self.all_of(clean), 20, "for it")
+        self.axe("Finish, a frame denoised")
+        self.quiet()
