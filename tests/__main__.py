@@ -57,6 +57,8 @@ def run(words: list[str], group: str = "") -> int:
     for seconds, name in sorted(Timed.took, reverse=True)[:SLOWEST]:
         print(f"{seconds:6.1f} s  {name}")
     bad, skipped = len(result.failures) + len(result.errors), len(result.skipped)
+    times = "".join(f"{seconds:.2f} {name}\n" for seconds, name in sorted(Timed.took))
+    (KEPT / f"tests-{group or 'chosen'}-times.txt").write_text(times)
     counts = [result.testsRun - bad - skipped, bad, skipped]
     (KEPT / f"tests-{group or 'chosen'}.json").write_text(json.dumps(counts))
     print(f"{group or 'chosen'} tests took {time.monotonic() - start:.0f} s")

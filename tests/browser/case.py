@@ -242,10 +242,15 @@ class BrowserCase(unittest.TestCase):
         self.until(click, 20, f"for a button “{label}”")
 
     def fill(self, name: str, value: object, within: str = "main") -> None:
-        e = self.find(f"{within} [name='{name}']")
-        self.driver.execute_script("arguments[0].select && arguments[0].select()", e)
-        e.send_keys(str(value))
-        self.assertEqual(e.get_attribute("value"), str(value))
+        """Write a value into a field; once more where the page was drawn anew meanwhile."""
+
+        def write() -> bool:
+            e = self.find(f"{within} [name='{name}']")
+            self.driver.execute_script("arguments[0].select && arguments[0].select()", e)
+            e.send_keys(str(value))
+            return e.get_attribute("value") == str(value)
+
+        self.until(write, 20, f"to write {value} into {name}")
 
     def figure(self, station: str) -> str:
         return str(self.find(f"[data-figure='{station}']").text)

@@ -85,20 +85,20 @@ class TestDenoising(BrowserCase):
         self.put("/api/jobs/1/recipes/final", {"width": 160, "height": 90})
         self.visit("/jobs/1/trials?panel=denoise&region=40,20,104,68")
         self.says("How few samples hold", "two renders with seeds of their own")
-        field = self.find("input[name='target']")
-        field.clear()
-        field.send_keys("30")
+        self.fill("target", 30)
         self.press("Find in the crop")
         self.until(lambda: "predicted from the pilot" in self.text(), 240, "for the pilot")
         self.axe("Trials, how few samples hold")
-        chart = self.find("svg[aria-label^='Error']")
-        self.assertEqual(len(chart.find_elements(By.CSS_SELECTOR, "path")), 2)
-        button = self.find("form[data-method='PUT'] button.main")
-        samples = button.text.split()[1]
-        self.press(button.text)
+        curves = "svg[aria-label^='Error'] path"
+        self.until(lambda: len(self.all_of(curves)) == 2, 20, "for two curves")
+        button = "form[data-method='PUT'] button.main"
+        label = self.until(lambda: self.find(button).text, 20, "for the button")
+        self.press(label)
         self.says("The final recipe has them")
         self.visit("/jobs/1/finish")
-        self.assertEqual(self.find("input[name='samples']").get_attribute("value"), samples)
+        self.assertEqual(
+            self.find("input[name='samples']").get_attribute("value"), label.split()[1]
+        )
         self.quiet()
 
     def test_a_frame(self) -> None:
