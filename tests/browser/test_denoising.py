@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 
@@ -64,6 +65,53 @@ class TestDenoising(BrowserCase):
             crop = place.get_attribute("data-place")
             place.click()
             self.assertEqual(self.find("image-viewer").get_attribute("data-region"), crop)
+        self.quiet()
+
+    def across(self, steps: int = 4) -> None:
+        """Drag over the middle of the picture."""
+        viewer = self.find("image-viewer canvas")
+        drag = ActionChains(self.driver).move_to_element_with_offset(viewer, -60, 0)
+        drag.click_and_hold()
+        for _ in range(steps):
+            drag.move_by_offset(30, 4)
+        drag.release().perform()
+
+    def test_masks_by_hand(self) -> None:
+        """A stroke of the brush, taken back; an object that is pointed at."""
+        self.trials_page()
+        self.addCleanup(self.stop_trials)
+        number = self.finished_trial(width=160, height=90, samples=4, min_samples=4)
+        self.visit(f"/jobs/1/trials?b={number}&panel=denoise")
+        self.press(f"Denoise trial {number}")
+        self.until(lambda: "light +" in self.text() or "light -" in self.text(), 180, "for it")
+        address = f"/jobs/1/trials?b={number}&panel=denoise&layer=denoised"
+        self.visit(f"{address}&mask=picture")
+        self.until(lambda: self.viewer_holds("b"), 20, "for the picture")
+        self.says("Nothing is painted yet")
+        self.press("Paint")
+        self.axe("Trials, a mask painted")
+        self.across()
+        self.until(lambda: "painted=" in self.viewer("b"), 20, "for the stroke")
+        one = self.viewer("mask")
+        self.press("Take off")
+        self.across(2)
+        self.until(lambda: self.viewer("mask") not in ("", one), 20, "for what was taken off")
+        self.press("Undo")
+        self.until(lambda: self.viewer("mask") == one, 20, "for the one of before")
+        self.press("Clear")
+        self.says("Nothing is painted yet")
+        self.visit(f"{address}&mask=objects")
+        self.until(lambda: self.viewer_holds("b"), 20, "for the picture")
+        self.press("Pick in the picture")
+        viewer = self.find("image-viewer canvas")
+        ActionChains(self.driver).move_to_element(viewer).click().perform()
+        self.until(lambda: "objects=" in self.driver.current_url, 20, "for the object")
+        self.says("by number:")
+        self.axe("Trials, objects picked")
+        button = self.all_of("button[data-number]")[-1]
+        chosen = str(button.get_attribute("data-number"))
+        button.click()
+        self.until(lambda: chosen in self.driver.current_url.split("objects=")[-1])
         self.quiet()
 
     def test_clean_on_the_way(self) -> None:

@@ -107,6 +107,88 @@ class TestDenoising(WebCase):
         boxes = page.select("input[name='components'][checked]")
         self.assertEqual([b["value"] for b in boxes], ["indirect_diffuse"])
 
+    def grey(self, width: int, height: int, white: slice = slice(0, 0)) -> bytes:
+        """A mask as PNG, white in some columns."""
+        pixels = np.zeros((height, width), np.uint8)
+        pixels[:, white] = 255
+        out = io.BytesIO()
+        Image.fromarray(pixels).save(out, "PNG")
+        return out.getvalue()
+
+    def test_masks(self) -> None:
+        """Painted, loaded and picked: clean inside, raw outside, both to the bit."""
+        trial = self.trial(region_0=40, region_1=20, region_2=104, region_3=68)
+        do_tasks(self.home, "render")
+        self.done("POST", f"/api/trials/{trial}/denoise", json={})
+        do_tasks(self.home, "denoise")
+        at, mask = f"/trials/{trial}/denoised.png?strength=", f"/api/trials/{trial}/mask"
+        raw, clean = self.pixels(f"{at}0"), self.pixels(f"{at}1")
+        self.assertIn("No mask was painted", self.client.get(f"{at}1&mask=picture").text)
+        for body, words in (
+            (b"no picture", "is not a PNG"),
+            (self.grey(63, 48), "the trial needs 64 and 48 or 160 and 90"),
+            (self.grey(64, 48)[:60], "cannot be read"),
+        ):
+            told = self.refused("POST", f"{mask}?name=m.png", content=body)
+            self.assertIn(words, told["error"])
+        self.refused("POST", "/api/trials/99/mask?name=m.png", 404, content=self.grey(64, 48))
+        self.done("POST", f"{mask}?name=m.png", content=self.grey(64, 48, slice(0, 30)))
+        shown = self.pixels(f"{at}1&mask=picture")
+        np.testing.assert_array_equal(shown[:, :30], clean[:, :30])
+        np.testing.assert_array_equal(shown[:, 30:], raw[:, 30:])
+        # One of the whole picture is cut to the crop, which begins at column 40.
+        self.done("POST", f"{mask}?name=m.png", content=self.grey(160, 90, slice(90, 160)))
+        whole = self.pixels(f"{at}1&mask=picture")
+        np.testing.assert_array_equal(whole[:, :50], raw[:, :50])
+        np.testing.assert_array_equal(whole[:, 50:], clean[:, 50:])
+        self.assertIn("painted=", str(self.page(PANEL % (1, "denoised") + "&mask=picture")))
+        self.done("DELETE", mask)
+        text = self.text(PANEL % (1, "denoised") + "&mask=picture")
+        self.assertIn("Nothing is painted yet", text)
+        self.done("POST", f"{mask}/undo", json={})
+        np.testing.assert_array_equal(self.pixels(f"{at}1&mask=picture"), whole)
+        for _ in range(2):
+            self.done("POST", f"{mask}/undo", json={})
+        self.assertIn("no mask", self.refused("POST", f"{mask}/undo", json={})["error"])
+        self.picks(trial, raw, clean)
+
+    def picks(self, trial: int, raw: np.ndarray, clean: np.ndarray) -> None:
+        """An object is found at a place, and cleaned alone."""
+        place = f"/api/trials/{trial}/object?x={70.5 / 160}&y={40.5 / 90}"
+        number = self.client.get(place).json()["object"]
+        self.assertGreater(number, 0)
+        outside = self.client.get(f"/api/trials/{trial}/object?x=0.01&y=0.5")
+        self.assertIn("inside its crop", outside.json()["hint"])
+        mine = f"/trials/{trial}/denoised.png?strength=1&mask=objects&objects={number}"
+        shown = self.pixels(mine)
+        np.testing.assert_array_equal(shown[20, 30], clean[20, 30])
+        both = (shown == raw).all(-1) | (shown == clean).all(-1)
+        self.assertTrue(both.all())
+        np.testing.assert_array_equal(self.pixels(mine.replace(f"={number}", "=,x")), raw)
+        page = self.page(PANEL % (1, "denoised") + f"&mask=objects&objects={number}")
+        pressed = page.select("button[data-number][aria-pressed='true']")
+        self.assertLessEqual(len(pressed), 1)
+        self.assertIn(f"by number: {number}", " ".join(page.get_text().split()))
+
+    def test_frames_before_and_after(self) -> None:
+        """Used where there are some of the same size and crop, and said how many."""
+        crop = {"region_0": 40, "region_1": 20, "region_2": 104, "region_3": 68}
+        middle = self.trial(frame=2, **crop)
+        for frame in (1, 3, 4):
+            self.trial(frame=frame, **crop)
+        self.trial(frame=3)  # another crop
+        do_tasks(self.home, "render")
+        self.refused("POST", f"/api/trials/{middle}/denoise", 422, json={"beside": 4})
+        self.assertIn("of 3 that are there", self.text(PANEL % (1, "beauty")))
+        at = f"/trials/{middle}/denoised.png?strength=1"
+        shown = {}
+        for beside in (0, 1):
+            self.done("POST", f"/api/trials/{middle}/denoise", json={"beside": str(beside)})
+            do_tasks(self.home, "denoise")
+            shown[beside] = self.pixels(at)
+        self.assertTrue((shown[0] != shown[1]).any())
+        self.assertIn("2 of the frames before and after were there", self.text(PANEL % (1, "")))
+
     def test_how_few_samples_hold(self) -> None:
         """A pilot, its curves, its answer set into the recipe."""
         ask = "/api/jobs/1/samples-that-hold"
@@ -159,7 +241,7 @@ class TestDenoising(WebCase):
         page = self.page(PANEL % (1, "denoised") + "&mask=noise")
         self.assertIn("at least two passes", page.get_text())
         masks = [o["value"] for o in page.select("select[data-param='mask'] option")]
-        self.assertEqual(masks, ["", "dark"])
+        self.assertEqual(masks, ["", "dark", "objects", "picture"])
         viewer = page.find("image-viewer")
         assert viewer is not None
         self.pixels(str(viewer["data-b"]))  # type: ignore[index]

@@ -10,14 +10,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from mill_lane.cli.command import Arguments, Command, Result, telling
-from mill_lane.core.denoise.names import RADIUS, STRENGTH
+from mill_lane.core.denoise.names import MOST_BESIDE, RADIUS, STRENGTH
 from mill_lane.core.errors import MillError
 
 if TYPE_CHECKING:
     from mill_lane.core.denoise.files import Wishes
 
 LOST = 0.005  # of a picture's brightness, from where on lost detail is told
-MOST_BESIDE = 3  # frames before and after
 
 
 class Frame(NamedTuple):

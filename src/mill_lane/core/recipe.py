@@ -25,6 +25,7 @@ TRIAL_LAYERS: tuple[Layer, ...] = (
     "albedo",
     "normal",
     "depth",
+    "motion",
     "object",
     "samples",
     "noise",

@@ -10,6 +10,7 @@ from PIL import Image
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.denoise.masks import Where
 from mill_lane.core.denoise.names import KEPT_EXR
 from mill_lane.core.denoise.showing import Kept, read_kept
 from mill_lane.core.errors import MillError, NotFoundError
@@ -54,7 +55,7 @@ def denoising_of(db: Session, trial: Render) -> Task | None:
     return None
 
 
-def blend(home: Home, trial: Render, strength: float, mask: str = "", detail: float = 0.0) -> bytes:
+def blend(home: Home, trial: Render, strength: float, where: Where, detail: float = 0.0) -> bytes:
     """The denoised picture as PNG, blended as wanted without computing it anew.
 
     Raises
@@ -62,15 +63,20 @@ def blend(home: Home, trial: Render, strength: float, mask: str = "", detail: fl
     NotFoundError
         Where it was not denoised.
     MillError
-        For a mask that there is none of, or of noise that nothing told.
+        For a mask that the picture has nothing for.
     """
+    pixels = kept_of(home, trial).mixed(strength, where, detail)
+    out = io.BytesIO()
+    shown = view(pixels, read_recipe(trial.recipe).exposure)
+    Image.fromarray(shown).save(out, "PNG", compress_level=1)
+    return out.getvalue()
+
+
+def kept_of(home: Home, trial: Render) -> Kept:
+    """Raw and clean light of a denoised trial.  Raises NotFoundError where it was not denoised."""
     path, _ = clean_file(home, trial)
     whole = trial.region[2] - trial.region[0], trial.region[3] - trial.region[1]
-    kept = _last(path) if whole[0] * whole[1] <= MOST_HELD else read_kept(path)
-    pixels = view(kept.mixed(strength, mask, detail), read_recipe(trial.recipe).exposure)
-    out = io.BytesIO()
-    Image.fromarray(pixels).save(out, "PNG", compress_level=1)
-    return out.getvalue()
+    return _last(path) if whole[0] * whole[1] <= MOST_HELD else read_kept(path)
 
 
 def clean_file(home: Home, trial: Render) -> tuple[Path, str]:

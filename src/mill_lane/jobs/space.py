@@ -66,7 +66,9 @@ def _use(db: Session) -> _Use:
         (removed if job in gone else scenes).add(digest)
     columns = (Render.job_id, Render.removed, Render.picture, Render.exr, Render.layers)
     for job, out, picture, exr, layers in db.execute(select(*columns)):
-        found = {picture, exr, *(layer.get("hash") for layer in (layers or {}).values())}
+        kept = (layers or {}).values()
+        made = (x for layer in kept for x in (layer.get("hash"), *layer.get("before", ())))
+        found = {picture, exr, *made}
         (removed if out or job in gone else pictures).update(x for x in found if x)
     for table in (RecipeRow.data, Render.recipe):
         for data in db.scalars(select(table)):

@@ -130,6 +130,8 @@ def denoise_file(
     notes = Notes()
     with ExitStack() as open_files:
         rows = open_files.enter_context(ExrRows(path))
+        if isinstance(wishes.mask, np.ndarray):
+            masks.check_size(wishes.mask, np.empty((rows.height, rows.width, 0), np.float32))
         source = open_source(rows, 0, wishes, notes)
         others = []
         for step, other in beside:
@@ -172,12 +174,6 @@ def _mixed(strip: Strip, wishes: Wishes) -> F32:
         shares = masks.named(mask, strip.picture, noise)
     elif mask is not None:
         shares = mask[strip.y0 : strip.y1]
-        if shares.shape != raw.shape[:2]:
-            raise MillError(
-                f"The mask is {mask.shape[1]} pixels wide and {mask.shape[0]} high, unlike the "
-                "picture.",
-                "Paint it over the picture in its own size.",
-            )
     return blended(
         np.nan_to_num(raw, posinf=0.0, neginf=0.0), strip.picture, wishes.strength, shares
     )

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.denoise.names import MASKS
+from mill_lane.core.denoise.names import MASKS, OBJECTS, PICTURE
 from mill_lane.core.denoise.prefilter import box_mean
 from mill_lane.core.errors import MillError
 from mill_lane.core.image.srgb import luminance
@@ -15,6 +16,57 @@ from mill_lane.core.image.srgb import luminance
 F32 = NDArray[np.float32]
 MIDDLE = 0.18  # middle grey: what is half as bright is dark, what is twice as bright is not
 QUIET, NOISY = 0.02, 0.1  # relative noise of a pixel from which on, and from which on fully
+
+
+@dataclass(frozen=True, eq=False)
+class Where:
+    """A mask as it is wanted: a name of `names.MASKS` or `names.PICKED`, the numbers of the
+    objects that were picked, the picture (H, W) that was painted.
+    """
+
+    name: str = ""
+    objects: frozenset[int] = frozenset()
+    picture: F32 | None = None
+
+
+def made(where: Where, clean: F32, noise: F32 | None, numbers: F32 | None) -> F32 | None:
+    """Make the mask (H, W) of a picture; None for everywhere.
+
+    Parameters
+    ----------
+    where : Where
+    clean, noise
+        As `named` takes them.
+    numbers : float32 array (H, W) or None
+        The film's numbers of objects.
+
+    Raises
+    ------
+    MillError
+        Where the picture has no such mask.
+    """
+    if where.name == OBJECTS:
+        if numbers is None:
+            raise MillError(
+                "The picture has no layer “object”.", "Paint the mask, or denoise the trial again."
+            )
+        return chosen_objects(numbers, where.objects)
+    if where.name == PICTURE:
+        if where.picture is None:
+            raise MillError("No mask was painted or loaded.", "Paint one over the picture.")
+        check_size(where.picture, clean)
+        return where.picture
+    return named(where.name, clean, noise)
+
+
+def check_size(mask: F32, picture: F32) -> None:
+    """Refuse a mask (H, W) that is not of a picture's size.  Raises MillError."""
+    if mask.shape != picture.shape[:2]:
+        raise MillError(
+            f"The mask is {mask.shape[1]} pixels wide and {mask.shape[0]} high, the picture "
+            f"{picture.shape[1]} and {picture.shape[0]}.",
+            "Paint it over the picture in its own size.",
+        )
 
 
 def named(name: str, clean: F32, noise: F32 | None) -> F32 | None:
@@ -59,6 +111,14 @@ def chosen_objects(numbers: F32, chosen: Collection[int]) -> F32:
     """1 on objects of the chosen numbers; `numbers` is the film's layer (H, W)."""
     found = np.isin(np.rint(np.nan_to_num(numbers)).astype(np.int64), list(chosen))
     return found.reshape(numbers.shape[:2]).astype(np.float32)
+
+
+def shares_of(numbers: F32, most: int = 8) -> list[tuple[int, float]]:
+    """Numbers of the objects that take most of a picture (H, W), and the share of it, in order."""
+    found, counts = np.unique(np.rint(np.nan_to_num(numbers)).astype(np.int64), return_counts=True)
+    order = np.argsort(-counts, kind="stable")
+    shares = [(int(found[k]), float(counts[k] / numbers.size)) for k in order if found[k] > 0]
+    return shares[:most]
 
 
 def from_picture(pixels: NDArray[np.generic]) -> F32:

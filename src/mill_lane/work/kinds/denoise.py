@@ -7,8 +7,10 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
-from mill_lane.core.denoise.names import DENOISED, KEPT_EXR, LOST, RADIUS
+from mill_lane.core.denoise.names import DENOISED, KEPT_EXR, LOST, MOST_BESIDE, RADIUS
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.store.files import Taken, list_file
@@ -19,13 +21,15 @@ from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 
 class Wanted(BaseModel):
     """How a trial is worked: the mode, pixels to either side, how much guides count, components
-    that are cleaned one by one (none: all the light together).
+    that are cleaned one by one (none: all the light together), frames before and after it that are
+    used along the motion.
     """
 
     mode: Literal["quality", "preview", "fireflies"] = "quality"
     radius: Annotated[int, Field(ge=1, le=20)] = RADIUS
     guides: dict[Literal["albedo", "normal", "depth"], Annotated[float, Field(ge=0, le=1)]] = {}
     components: list[Annotated[str, Field(max_length=40)]] = []
+    beside: Annotated[int, Field(ge=0, le=MOST_BESIDE)] = 0
 
 
 class Payload(Wanted):
@@ -35,9 +39,12 @@ class Payload(Wanted):
 
 
 class Request(BaseModel):
-    """The trial's EXR, how it is shown, and where to put pictures."""
+    """The trial's EXR, those of frames before and after by how many frames later they are, how it
+    is shown, and where to put pictures.
+    """
 
     exr: Path
+    beside: dict[int, Path] = {}
     exposure: float
     wanted: Wanted
     later: bool
@@ -54,6 +61,28 @@ class Result(BaseModel):
     lost: Path | None
     most_lost: float
     measured: dict[str, Any]
+
+
+def frames_beside(db: Session, row: Render, most: int) -> list[Render]:
+    """Pictures of the frames before and after one, of the same scene, size and crop, in order.
+
+    At most `most` to either side; the newest of each frame.
+    """
+    query = select(Render).where(
+        Render.job_id == row.job_id,
+        Render.kind == row.kind,
+        Render.version_id == row.version_id,
+        Render.frame.between(row.frame - most, row.frame + most),
+        Render.frame != row.frame,
+        Render.exr.is_not(None),
+        Render.removed.is_(False),
+    )
+    size = row.recipe["width"], row.recipe["height"]
+    found: dict[int, Render] = {}
+    for other in db.scalars(query.order_by(Render.id)):
+        if (other.recipe["width"], other.recipe["height"]) == size and other.region == row.region:
+            found[other.frame] = other
+    return [found[frame] for frame in sorted(found)]
 
 
 class Denoise(Kind[Payload, Request, Result]):
@@ -74,6 +103,11 @@ class Denoise(Kind[Payload, Request, Result]):
             raise MillError("There is no picture.", "Render it again, then denoise it.")
         return Request(
             exr=context.home.files.path(row.exr),
+            beside={
+                other.frame - row.frame: context.home.files.path(other.exr)
+                for other in frames_beside(context.db, row, payload.beside)
+                if other.exr
+            },
             exposure=read_recipe(row.recipe).exposure,
             wanted=Wanted.model_validate(payload.model_dump(exclude={"render"})),
             later=self.later,
@@ -83,8 +117,10 @@ class Denoise(Kind[Payload, Request, Result]):
     def run(self, request: Request, report: Report) -> Result:
         """Denoise it, and look for what went with the noise."""
         import time
+        from contextlib import ExitStack
 
         from mill_lane.core.denoise.files import Wishes, open_source, strips_for
+        from mill_lane.core.denoise.masks import shares_of
         from mill_lane.core.denoise.notes import Notes
         from mill_lane.core.denoise.showing import collect, write_kept
         from mill_lane.core.denoise.strips import Settings
@@ -111,8 +147,15 @@ class Denoise(Kind[Payload, Request, Result]):
         counts: dict[str, float] = {**wanted.guides}  # type: ignore[dict-item]
         settings = Settings(wanted.mode, wanted.radius, counts, threads_to_use(64))
         wishes = Wishes(settings, components=tuple(wanted.components))
-        with ExrRows(request.exr) as rows:
-            strips = strips_for(open_source(rows, 0, wishes, notes), wishes, notes, (), tell)
+        with ExitStack() as open_files:
+            rows = open_files.enter_context(ExrRows(request.exr))
+            others = [
+                open_source(open_files.enter_context(ExrRows(path)), step, wishes, Notes())
+                for step, path in sorted(request.beside.items())
+            ]
+            if wanted.beside:
+                notes.say(f"{len(others)} of the frames before and after were there")
+            strips = strips_for(open_source(rows, 0, wishes, notes), wishes, notes, others, tell)
             kept, light, lost = collect(strips, rows.height, rows.width)
         seconds = time.perf_counter() - start
         report(0.95, "writing")
@@ -133,6 +176,8 @@ class Denoise(Kind[Payload, Request, Result]):
             shown, most = request.folder / "lost.png", float(lost.shown.max())
             write_pixels(shown, in_bands(lambda x: ramp(x / max(most, 1e-6)), lost.shown))
             measured |= {"lost": lost.share, "worst": lost.worst()}
+        if kept.objects is not None:
+            measured["objects"] = shares_of(kept.objects)
         return Result(picture=picture, kept=exr, lost=shown, most_lost=most, measured=measured)
 
     def store(self, home: Home, result: Result) -> dict[str, Taken]:

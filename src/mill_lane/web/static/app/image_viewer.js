@@ -11,6 +11,8 @@ const LEAST = 8; // pixels of a crop
 const MONO = '12px "Sometype Mono", monospace';
 const SANS = '600 12px "Schibsted Grotesk", sans-serif';
 
+const BRUSHES = new Set(["paint", "erase"]);
+
 const token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const clamp = (v, low, high) => Math.max(low, Math.min(high, v));
 
@@ -25,6 +27,7 @@ class ImageViewer extends HTMLElement {
     "data-live-rect",
     "data-region",
     "data-size",
+    "data-mask",
   ];
 
   constructor() {
@@ -54,7 +57,8 @@ class ImageViewer extends HTMLElement {
     if (old === value) return;
     const key = name.slice("data-".length);
     if (["under", "a", "b", "live"].includes(key)) this.load(key, value);
-    if (name === "data-size") this.layout();
+    if (key === "mask") this.tell("masked");
+    else if (name === "data-size") this.layout();
     else this.draw();
   }
 
@@ -172,6 +176,9 @@ class ImageViewer extends HTMLElement {
       this.paint(c, "b", b);
     }
     this.paint(c, "live", this.numbers("live-rect", WHOLE));
+    if (this.brush && BRUSHES.has(this.mode)) {
+      this.brush.draw(c, token("--color-ochre"), this.placed(b));
+    }
     const region = this.drawing || this.numbers("region", null);
     if (region) this.drawRegion(c, region);
   }
@@ -236,7 +243,21 @@ class ImageViewer extends HTMLElement {
     return p.map((v, i) => clamp(Math.round((v - this.at[i]) / this.scale), 0, this.size[i]));
   }
 
+  // Where a place in the element is in the mask, which covers B, in shares.
+  inMask(p) {
+    const [x, y, w, h] = this.placed(this.numbers("b-rect", WHOLE));
+    return [(p[0] - x) / w, (p[1] - y) / h];
+  }
+
+  stroke(p) {
+    const to = this.inMask(p);
+    this.brush.stroke(this.held.from, to, this.mode === "erase");
+    this.held.from = to;
+    this.draw();
+  }
+
   onWipe(p) {
+    if (BRUSHES.has(this.mode) || this.mode === "pick") return false; // the hand is for that
     return this.line !== undefined && Math.abs(p[0] - this.line) < GRIP;
   }
 
@@ -250,6 +271,15 @@ class ImageViewer extends HTMLElement {
     if (this.onWipe(p)) this.held = { kind: "wipe" };
     else if (e.button === 1 || this.mode === "pan") {
       this.held = { kind: "pan", from: p, at: [...this.at] };
+    } else if (BRUSHES.has(this.mode) && this.brush && e.button === 0) {
+      this.held = { kind: "stroke", from: this.inMask(p) };
+      this.stroke(p);
+    } else if (this.mode === "pick" && e.button === 0) {
+      const [w, h] = this.size;
+      this.tell("picked", [
+        (p[0] - this.at[0]) / this.scale / w,
+        (p[1] - this.at[1]) / this.scale / h,
+      ]);
     } else if (this.mode === "crop" && e.button === 0) {
       this.held = { kind: "crop", from: this.inside(p) };
     }
@@ -275,6 +305,8 @@ class ImageViewer extends HTMLElement {
       const [left, right] = this.span;
       this.wipe = clamp((p[0] - left) / (right - left), 0, 1);
       this.tell("wiped", this.wipe);
+    } else if (held.kind === "stroke") {
+      this.stroke(p);
     } else if (held.kind === "pan") {
       this.at = held.at.map((v, i) => Math.round(v + p[i] - held.from[i]));
     } else {
@@ -287,6 +319,7 @@ class ImageViewer extends HTMLElement {
 
   up() {
     const region = this.drawing;
+    if (this.held?.kind === "stroke") this.tell("painted", this.brush);
     this.held = undefined;
     this.drawing = undefined;
     const large = region && region[2] - region[0] >= LEAST && region[3] - region[1] >= LEAST;

@@ -1,5 +1,6 @@
 // The picture's tools on the Trials page.
-import { send, visit, withParam } from "./page.js";
+import { MaskBrush } from "./mask_brush.js";
+import { complain, refresh, send, visit, withParam } from "./page.js";
 
 const REST = 250; // milliseconds between two tellings of where the pointer is
 const regionFields = () => {
@@ -13,6 +14,7 @@ document.addEventListener("alpine:init", () => {
     zoom: "fit",
     wipe: 50,
     telling: false,
+    brush: 12, // pixels from the middle to the edge
     get viewer() {
       return this.$root.querySelector("image-viewer");
     },
@@ -25,6 +27,15 @@ document.addEventListener("alpine:init", () => {
     get pan() {
       return String(this.mode === "pan");
     },
+    get paint() {
+      return String(this.mode === "paint");
+    },
+    get erase() {
+      return String(this.mode === "erase");
+    },
+    get pick() {
+      return String(this.mode === "pick");
+    },
     get fit() {
       return String(this.zoom === "fit");
     },
@@ -36,6 +47,8 @@ document.addEventListener("alpine:init", () => {
       if (mode) {
         this.mode = mode;
         this.viewer.mode = mode;
+        this.takeBrush();
+        this.viewer.draw();
       }
       if (zoom) {
         this.zoom = zoom;
@@ -67,6 +80,52 @@ document.addEventListener("alpine:init", () => {
       setTimeout(() => {
         this.telling = false;
       }, REST);
+    },
+    // The mask as it is kept, under the hand; a stroke that is under way goes on.
+    async takeBrush() {
+      const { viewer } = this;
+      const { b } = viewer.pictures;
+      if (!b || !(this.mode === "paint" || this.mode === "erase")) return;
+      const brush = new MaskBrush(b.naturalWidth, b.naturalHeight);
+      brush.radius = this.brush;
+      if (viewer.dataset.mask) await brush.take(viewer.dataset.mask);
+      if (viewer.held?.kind === "stroke") return;
+      viewer.brush = brush;
+      viewer.draw();
+    },
+    setBrush(event) {
+      this.brush = Math.max(1, Number(event.target.value) || 1);
+      if (this.viewer.brush) this.viewer.brush.radius = this.brush;
+    },
+    // A stroke is done: the mask is kept with it.
+    async painted(event) {
+      const tools = this.$root.querySelector("[data-mask-tools]");
+      if (!tools) return;
+      const answer = await fetch(`${tools.dataset.maskTools}?name=painted.png`, {
+        method: "POST",
+        headers: { "Content-Type": "application/octet-stream" },
+        body: await event.detail.file(),
+      }).catch(() => null);
+      if (answer?.ok) await refresh();
+      else complain(tools.parentElement, answer ? await answer.json().catch(() => ({})) : {});
+    },
+    // An object was pointed at: it is picked, or no more.
+    async picked(event) {
+      const tools = this.$root.querySelector("[data-object]");
+      if (!tools) return;
+      const [x, y] = event.detail;
+      const { ok, data } = await send("GET", `${tools.dataset.object}?x=${x}&y=${y}`);
+      if (!ok) complain(tools.parentElement, data);
+      else if (data.object) this.pickObject(data.object);
+    },
+    toggle(event) {
+      this.pickObject(Number(event.currentTarget.dataset.number));
+    },
+    pickObject(number) {
+      const { objects } = this.$root.querySelector("[data-objects]").dataset;
+      const chosen = new Set(objects.split(",").filter(Boolean).map(Number));
+      if (!chosen.delete(number)) chosen.add(number);
+      visit(withParam("objects", [...chosen].sort((a, b) => a - b).join(",")));
     },
     slide(event) {
       this.wipe = Number(event.target.value);

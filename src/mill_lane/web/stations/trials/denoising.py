@@ -11,7 +11,18 @@ from urllib.parse import urlencode
 from sqlalchemy.orm import Session
 
 from mill_lane.core.denoise.found import Found
-from mill_lane.core.denoise.names import DENOISED, KEPT_EXR, LOST, MASKS, STRENGTH
+from mill_lane.core.denoise.names import (
+    DENOISED,
+    KEPT_EXR,
+    LOST,
+    MASK,
+    MASKS,
+    MOST_BESIDE,
+    OBJECTS,
+    PICKED,
+    PICTURE,
+    STRENGTH,
+)
 from mill_lane.core.recipe import Recipe
 from mill_lane.jobs.denoising import denoising_of
 from mill_lane.jobs.holding import TARGET, found_of, newest, seconds_of
@@ -20,6 +31,7 @@ from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render, Task
 from mill_lane.web.shared.format import duration, percent
 from mill_lane.web.stations.trials.chart import apart, ticks
+from mill_lane.work.kinds.denoise import frames_beside
 
 MODES = (
     ("quality", "thoroughly"),
@@ -34,6 +46,7 @@ class Blend:
 
     strength: float = STRENGTH
     mask: str = ""
+    objects: tuple[int, ...] = ()
     detail: float = 0.0
 
 
@@ -58,6 +71,10 @@ class Denoising:
     places: list[Place]
     components: list[str]
     download: str
+    beside: int  # frames before and after that there are pictures of
+    objects: list[tuple[int, str]]  # the largest ones by number, and how much of it they take
+    mask: str  # the address of the picture that was painted or loaded; empty where there is none
+    can_undo: bool
 
 
 def denoising(db: Session, trial: Render | None, region: str) -> Denoising | None:
@@ -83,7 +100,16 @@ def denoising(db: Session, trial: Render | None, region: str) -> Denoising | Non
         places=places,
         components=[n for n in trial.layers if n.startswith(("direct_", "indirect_"))],
         download=f"/trials/{trial.id}/denoised.exr" if KEPT_EXR in trial.layers else "",
+        beside=len(frames_beside(db, trial, MOST_BESIDE)),
+        objects=[(n, percent(share)) for n, share in measured.get("objects", [])],
+        mask=_mask_url(trial),
+        can_undo=MASK in trial.layers,
     )
+
+
+def _mask_url(trial: Render) -> str:
+    painted = trial.layers.get(MASK, {}).get("hash")
+    return f"/files/{painted}.png" if painted else ""
 
 
 def blended_url(trial: Render, blend: Blend) -> str | None:
@@ -91,18 +117,35 @@ def blended_url(trial: Render, blend: Blend) -> str | None:
     entry = trial.layers.get(KEPT_EXR)
     if entry is None:
         return None
-    mask = blend.mask if blend.mask != "noise" or LOST in trial.layers else ""
-    values = {"strength": f"{blend.strength:g}", "mask": mask, "detail": f"{blend.detail:g}"}
-    return f"/trials/{trial.id}/denoised.png?{urlencode(values | {'v': entry['hash'][:12]})}"
+    mask, painted = blend.mask, trial.layers.get(MASK, {}).get("hash", "")
+    missing = (mask == "noise" and LOST not in trial.layers) or (mask == PICTURE and not painted)
+    values = {
+        "strength": f"{blend.strength:g}",
+        "mask": "" if missing else mask,
+        "detail": f"{blend.detail:g}",
+        "v": entry["hash"][:12],
+    }
+    if mask == OBJECTS:
+        values["objects"] = ",".join(map(str, blend.objects))
+    if mask == PICTURE and painted:
+        values["painted"] = painted[:12]
+    return f"/trials/{trial.id}/denoised.png?{urlencode(values)}"
 
 
-def blend_of(strength: float, mask: str, detail: float) -> Blend:
+def blend_of(strength: float, mask: str, objects: str, detail: float) -> Blend:
     """What an address asks for, held within what there is."""
 
     def share(x: float, otherwise: float) -> float:
         return min(max(x, 0.0), 1.0) if math.isfinite(x) else otherwise
 
-    return Blend(share(strength, STRENGTH), mask if mask in MASKS else "", share(detail, 0.0))
+    known = mask if mask in MASKS or mask in PICKED else ""
+    return Blend(share(strength, STRENGTH), known, numbers_of(objects), share(detail, 0.0))
+
+
+def numbers_of(text: str) -> tuple[int, ...]:
+    """Numbers with commas between, in order; what is none is left out."""
+    found = {int(part) for part in text.split(",") if part.strip().isascii() and part.isdigit()}
+    return tuple(sorted(found))
 
 
 @dataclass(frozen=True)

@@ -11,10 +11,7 @@ from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
-from mill_lane.core.denoise.names import RADIUS, STRENGTH
 from mill_lane.jobs import renders, sessions
-from mill_lane.jobs.denoising import blend, clean_file, denoise_trial
-from mill_lane.jobs.holding import TARGET, ask
 from mill_lane.jobs.lookup import device_of, devices, find_job, find_render, own_cpu, recipe_of
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.transactions import write
@@ -23,11 +20,10 @@ from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.recipes import values_of
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
-from mill_lane.web.stations.trials import view
-from mill_lane.work.kinds.denoise import Wanted
+from mill_lane.web.stations.trials import denoise_routes, view
 
 router = APIRouter()
-Share = Annotated[float, Field(ge=0, le=1)]
+router.include_router(denoise_routes.router)
 SESSION_LIMIT = 4 * 10**9
 
 
@@ -96,73 +92,6 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
 def note_trial(db: Db, trial: int, note: Annotated[str, Body(embed=True, max_length=2000)]) -> Done:
     """Write a note beside a trial."""
     find_render(db, trial, "trial").note = note.strip()
-    return Done()
-
-
-class DenoiseForm(BaseModel):
-    """How a trial is denoised; a control for each guide, and components by name."""
-
-    mode: Literal["quality", "preview", "fireflies"] = "quality"
-    radius: Annotated[int, Field(ge=1, le=20)] = RADIUS
-    albedo: Share = 1.0
-    normal: Share = 1.0
-    depth: Share = 1.0
-    components: list[str] | str = []
-
-    @property
-    def wanted(self) -> Wanted:
-        """The same as the task takes it."""
-        guides = {"albedo": self.albedo, "normal": self.normal, "depth": self.depth}
-        parts = [self.components] if isinstance(self.components, str) else self.components
-        return Wanted.model_validate(
-            {
-                "mode": self.mode,
-                "radius": self.radius,
-                "guides": {name: count for name, count in guides.items() if count < 1},
-                "components": [p for p in parts if p],
-            }
-        )
-
-
-@router.post("/api/trials/{trial}/denoise")
-def denoise(db: Db, trial: int, form: DenoiseForm) -> Done:
-    """Take the noise out of a trial; what it was stays."""
-    denoise_trial(db, find_render(db, trial, "trial"), form.wanted)
-    return Done()
-
-
-@router.get("/trials/{trial}/denoised.png", include_in_schema=False)
-def denoised(
-    db: Db, home: AHome, trial: int, strength: Share = STRENGTH, mask: str = "", detail: Share = 0.0
-) -> Response:
-    """A denoised trial, blended with the raw one as wanted."""
-    pixels = blend(home, find_render(db, trial, "trial"), strength, mask, detail)
-    # The address names what was denoised: another one has another.
-    kept = {"cache-control": "private, max-age=3600"}
-    return Response(pixels, media_type="image/png", headers=kept)
-
-
-@router.get("/trials/{trial}/denoised.exr", include_in_schema=False)
-def denoised_exr(db: Db, home: AHome, trial: int) -> FileResponse:
-    """The clean light of a denoised trial, with the raw one and the maps beside it."""
-    path, name = clean_file(home, find_render(db, trial, "trial"))
-    return FileResponse(path, media_type="image/x-exr", filename=name)
-
-
-class HoldForm(BaseModel):
-    """Where, and with which error at most, in percent."""
-
-    region: Annotated[str, Field(max_length=80)] = ""
-    frame: int = 1
-    target: Annotated[float, Field(allow_inf_nan=False)] = 100 * TARGET
-
-
-@router.post("/api/jobs/{job}/samples-that-hold")
-def samples_that_hold(db: Db, job: int, form: HoldForm) -> Done:
-    """Find how few samples hold, denoised, by a pilot of a crop."""
-    row = find_job(db, job)
-    crop = view.region_of(form.region, recipe_of(db, row, "final"))
-    ask(db, row, (crop[0], crop[1], crop[2], crop[3]), form.frame, form.target / 100)
     return Done()
 
 

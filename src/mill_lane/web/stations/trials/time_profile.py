@@ -111,7 +111,7 @@ def _factor(x: float | None) -> str:
 
 def layer_choices(*kept: dict[str, Any]) -> list[tuple[str, str]]:
     """What the viewer can show of the trials that are shown: (name, title), the picture first."""
-    names = {name for layers in kept for name in layers}
+    names = {name for layers in kept for name, entry in layers.items() if entry["hash"]}
     known = [p for p in pictures().values() if p.name in names or p.name == "beauty"]
     lights = sorted(n for n in names if n.startswith("light "))
     made = [(n, title) for n, title in TITLES.items() if n in names]

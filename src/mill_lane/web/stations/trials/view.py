@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from mill_lane.core.denoise.names import DENOISED, MASKS, RADIUS, STRENGTH
+from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS, STRENGTH
 from mill_lane.core.devices.model import Device
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.path_slots import COMPONENTS
@@ -65,6 +65,7 @@ class Asked:
     # How a denoised trial is shown.
     strength: float = STRENGTH
     mask: str = ""
+    objects: str = ""
     detail: float = 0.0
     all: bool = False  # every trial of the log, not only the newest
 
@@ -90,7 +91,7 @@ def shown(trial: Render | None, layer: str = "beauty", blend: Blend | None = Non
     url = f"/files/{trial.picture}.png" if trial.picture else None
     scale = None
     entry = trial.layers.get(layer)
-    if entry is not None:
+    if entry is not None and entry["hash"]:
         url = f"/files/{entry['hash']}.png"
         if "unit" in entry:
             scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
@@ -127,7 +128,7 @@ def context(
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
     table = [r for r in log.rows(trials) if r.number in shown_numbers or not r.over]
-    blend = blend_of(asked.strength, asked.mask, asked.detail)
+    blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     a, b = shown(first, asked.layer, blend), shown(second, asked.layer, blend)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
     under = newest_with_picture(
@@ -162,7 +163,7 @@ def context(
         "fits": fits,
         "denoising": denoising(db, second, asked.region) if asked.panel == "denoise" else None,
         "blend": blend,
-        "masks": list(MASKS.items()),
+        "masks": list((MASKS | PICKED).items()),
         "modes": MODES,
         "usual_radius": RADIUS,
         "hold": holding(db, summary) if asked.panel == "denoise" else None,
