@@ -7,25 +7,15 @@ import sys
 import time
 from argparse import ArgumentParser
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from mill_lane.cli.command import Arguments, Command, Result, telling
 from mill_lane.core.denoise.names import MOST_BESIDE, RADIUS, STRENGTH
 from mill_lane.core.errors import MillError
 
 if TYPE_CHECKING:
+    from mill_lane.core.denoise.batch import There
     from mill_lane.core.denoise.files import Wishes
-
-LOST = 0.005  # of a picture's brightness, from where on lost detail is told
-
-
-class Frame(NamedTuple):
-    """A file, where it goes, and those before and after it by how many frames later they are."""
-
-    number: int
-    source: Path
-    out: Path
-    beside: list[tuple[int, Path]]
 
 
 def add_arguments(sub: ArgumentParser) -> None:
@@ -61,46 +51,41 @@ def add_arguments(sub: ArgumentParser) -> None:
 
 def run(args: Arguments) -> Result:
     """Denoise one picture, or one after another."""
+    from mill_lane.core.denoise.batch import batch_of, denoise_batch
     from mill_lane.work.memory import peak_since, reset_peak, resident, return_large_blocks
 
     wishes = _wishes(args)
-    frames, notes = _frames(args)
+    there: There = "skip" if args.resume else "overwrite" if args.overwrite else "refuse"
+    batch = batch_of(args.picture, args.out, there, args.before, args.after)
     return_large_blocks()
     baseline = resident()
     reset_peak()
-    start = time.perf_counter()
-    tell = telling(args)
-    before = after = 0.0
-    for k, frame in enumerate(frames):
+    start, written = time.perf_counter(), 0
 
-        def told_of(share: float, done: int = k) -> None:
-            tell((done + share) / len(frames) * 0.999, f"denoising: {done + 1} of {len(frames)}")
+    def done(_: object) -> None:
+        nonlocal written
+        written += 1
 
-        try:
-            light = _one(frame, wishes, notes, told_of)
-        except KeyboardInterrupt:
-            print(f"\n{k} of {len(frames)} written: go on with --resume", file=sys.stderr)
-            raise
-        before, after = before + light[0], after + light[1]
-    tell(1.0, f"{len(frames)} written")
+    try:
+        with contextlib.redirect_stdout(sys.stderr):  # what reads tells of damage there
+            outcome = denoise_batch(batch, wishes, telling(args), done)
+    except KeyboardInterrupt:
+        print(f"\n{written} of {len(batch.frames)} written: go on with --resume", file=sys.stderr)
+        raise
+    steady = outcome.shimmer
     if not args.json:
-        for note in dict.fromkeys(notes):
+        for note in outcome.notes:
             print(f"note: {note}")
-    peak, steady = peak_since(baseline), None
-    if (args.before or args.after) and len(frames) > 1:
-        from mill_lane.core.denoise.steadiness import shimmer_of_files
-
-        steady = shimmer_of_files([(f.number, f.source, f.out) for f in frames], wishes)
-        if steady and not args.json:
+        if steady:
             print(f"shimmer: {100 * steady[0]:.3g} % before, {100 * steady[1]:.3g} % after")
     told = {"shimmer_before": steady[0], "shimmer_after": steady[1]} if steady else {}
     return told | {
         "seconds": time.perf_counter() - start,
-        "peak_memory_bytes": peak,
-        "light_change": after / before - 1 if before > 0 else 0.0,
-        "frames": len(frames),
+        "peak_memory_bytes": peak_since(baseline),
+        "light_change": outcome.light_change,
+        "frames": written,
         "out": str(args.out),
-        "notes": list(dict.fromkeys(notes)),
+        "notes": list(outcome.notes),
     }
 
 
@@ -121,13 +106,13 @@ def _wishes(args: Arguments) -> Wishes:
             raise MillError(
                 f"A {what} of {value:g} is not between {low} and {high}.", "Choose one."
             )
-    layers, counts = {}, {}
+    layers, counts, known = {}, {}, (*GUIDES, "motion")
     for part in filter(None, args.guides.split(",")):
         guide, _, rest = part.partition("=")
-        if guide not in GUIDES or not rest:
+        if guide not in known or not rest:
             raise MillError(
                 f"“{part}” tells nothing of a guide.",
-                f"Write a guide ({', '.join(GUIDES)}) like albedo=LAYER or albedo=0.5.",
+                f"Write a guide ({', '.join(known)}) like albedo=LAYER or albedo=0.5.",
             )
         layer, _, count = rest.rpartition(":") if ":" in rest else ("", "", rest)
         try:
@@ -155,66 +140,6 @@ def _mask(text: str) -> Any:
         return frozenset(int(part) for part in text.split(","))
     path = Path(text)
     return from_picture(read_pixels(path, path.name))
-
-
-def _frames(args: Arguments) -> tuple[list[Frame], list[str]]:
-    """What is read and written, and what has to be told of it."""
-    from mill_lane.core.formats.sequences import gaps_in_words, pattern_of
-
-    source, target = pattern_of(args.picture), pattern_of(args.out)
-    if (source is None) != (target is None):
-        raise MillError(
-            "One of both names has a place for the frame's number and the other has none.",
-            "Write both like shot.####.exr, or neither.",
-        )
-    if source is None or target is None:
-        frames, told = [Frame(0, args.picture, args.out, [])], ""
-    else:
-        numbers = source.frames()
-        if not numbers:
-            raise MillError(f"No file is called like {args.picture}.", "Check folder and name.")
-        steps = [s for s in range(-args.before, args.after + 1) if s]
-        frames = [
-            Frame(
-                n,
-                source.path(n),
-                target.path(n),
-                [(s, source.path(n + s)) for s in steps if n + s in numbers],
-            )
-            for n in numbers
-        ]
-        told = gaps_in_words(numbers)
-    notes = [told] if told else []
-    there = [f.out for f in frames if f.out.exists()]
-    if there and args.resume:
-        frames = [f for f in frames if f.out not in there]
-        notes.append(f"{len(there)} of {len(there) + len(frames)} were there already")
-    elif there and not args.overwrite:
-        raise MillError(
-            f"{there[0]} is there already.",
-            "Choose another name, or add --overwrite, or --resume to leave it as it is.",
-            "Nothing was written.",
-        )
-    return frames, notes
-
-
-def _one(frame: Frame, wishes: Wishes, notes: list[str], tell: Any) -> tuple[float, float]:
-    """Denoise a file; returns the light before and after."""
-    from mill_lane.core.denoise.files import denoise_file
-
-    with contextlib.redirect_stdout(sys.stderr):  # what reads tells of damage there
-        done = denoise_file(frame.source, frame.out, wishes, frame.beside, tell)
-    notes += done.notes
-    if done.light.fireflies:
-        moved = done.light.moved_share
-        notes.append(f"bright dots spread out: {moved * 100:.2g} % of the light moved")
-    if done.lost is not None and done.lost.share > LOST:
-        x0, y0, x1, y1 = done.lost.worst(1)[0]
-        notes.append(
-            f"{frame.source.name}: detail beyond the noise was taken, "
-            f"{100 * done.lost.share:.2g} % of the light in the mean, most at {x0},{y0},{x1},{y1}"
-        )
-    return done.light.before, done.light_after
 
 
 DENOISE = Command("denoise", "Take the noise out of an EXR.", add_arguments, run)

@@ -43,7 +43,8 @@ class Wishes:
 
     strength : 0 raw, 1 clean.  components : cleaned one by one, all the light together where there
     are none.  mask : a name of `names.MASKS`, object numbers, or a picture (H, W).  guides_from :
-    the layer or channel that a guide is read from, by guide.
+    the layer or channel that a guide is read from, by guide.  motion : what the files' motion is
+    multiplied by to be pixels right and down to the next frame; None where it is not used.
     """
 
     settings: Settings = field(default_factory=Settings)
@@ -51,6 +52,7 @@ class Wishes:
     components: tuple[str, ...] = ()
     mask: str | frozenset[int] | F32 | None = None
     guides_from: Mapping[str, str] = field(default_factory=dict)
+    motion: tuple[float, float] | None = (1.0, 1.0)
 
 
 @dataclass(frozen=True)
@@ -80,6 +82,10 @@ def open_source(rows: ExrRows, step: int, wishes: Wishes, notes: Notes) -> Sourc
             if guide not in found or guide in wishes.guides_from:
                 found[guide] = layer
                 notes.say(f"{guide} is read from {', '.join(made)}")
+        if wishes.motion is None:
+            found.pop("motion", None)
+        elif "motion" in found and wishes.motion != (1.0, 1.0):
+            found["motion"] = found["motion"] * np.asarray(wishes.motion, np.float32)
         return {name: layer for name, layer in found.items() if name in wanted}
 
     if rows.parts > 1:

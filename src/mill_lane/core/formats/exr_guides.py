@@ -20,8 +20,10 @@ WORDS = {
     "albedo": ("albedo", "diffuse_?albedo", "base_?colou?r"),
     "normal": ("normals?", "n", "world_?normals?", "shading_?normals?"),
     "depth": ("depth", "z"),
+    "motion": ("motion", "motion_?vectors?", "velocity", "vectors?", "speed"),
 }
 TRIPLES = (("R", "G", "B"), ("X", "Y", "Z"), ("r", "g", "b"), ("x", "y", "z"))
+PAIRS = (("X", "Y"), ("R", "G"), ("x", "y"), ("r", "g"))
 SINGLES = ("Z", "V", "R", "z", "Y", "")
 
 
@@ -40,7 +42,8 @@ def guides_in(
     Returns
     -------
     dict
-        By guide: the layer, (H, W, 3) or (H, W), and the channels that it is made of.
+        By guide: the layer, (H, W, 3), of motion (H, W, 2), of depth (H, W), and the channels that
+        it is made of.
 
     Raises
     ------
@@ -77,12 +80,14 @@ def guides_in(
 
 def _stacked(planes: Mapping[str, F32], names: tuple[str, ...]) -> F32:
     stack = [planes[n] for n in names]
-    return np.stack(stack, -1) if len(stack) == 3 else stack[0]
+    return np.stack(stack, -1) if len(stack) > 1 else stack[0]
 
 
 def _channels(planes: Mapping[str, F32], prefix: str, guide: str) -> tuple[str, ...] | None:
     """The channels of a layer that are a guide's; None where they are not there."""
-    choices = [(c,) for c in SINGLES if c] if guide == "depth" else list(TRIPLES)
+    singles: list[tuple[str, ...]] = [(c,) for c in SINGLES if c]
+    by_guide: dict[str, list[tuple[str, ...]]] = {"depth": singles, "motion": list(PAIRS)}
+    choices = by_guide.get(guide, list(TRIPLES))
     for letters in choices:
         names = tuple(f"{prefix}.{c}" for c in letters)
         if all(n in planes for n in names):
