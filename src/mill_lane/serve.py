@@ -116,7 +116,14 @@ def open_for_serving(folder: Path, demo: str | None) -> Home:
     return home
 
 
-def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | None) -> None:
+def serve(
+    folder: Path,
+    host: str,
+    port: int,
+    scenes: Path | None,
+    demo: str | None,
+    frames: Path | None = None,
+) -> None:
     """Serve until stopped.
 
     Parameters
@@ -129,6 +136,8 @@ def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | N
         A folder of scenes that may be opened from the page.
     demo : str or None
         The size of the demo job that is made when there is none.
+    frames : Path or None
+        A folder where frames are read and written; None for the installation's own.
 
     Raises
     ------
@@ -143,7 +152,7 @@ def serve(folder: Path, host: str, port: int, scenes: Path | None, demo: str | N
     names = names_of(host)
     token = "" if is_local(host) else secrets.token_urlsafe(TOKEN_BYTES)
     supervisor = Supervisor(folder)
-    settings = Settings(home, scenes, names, token, supervisor.watch)
+    settings = Settings(home, scenes, names, token, supervisor.watch, frames)
     tell_addresses(host, port, names, token, folder)
     supervisor.start()
     sys.setswitchinterval(SWITCH)

@@ -8,7 +8,10 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
 
+from mill_lane.core.formats.exr import write_exr
+from mill_lane.core.render.layers import exr_names
 from tests.browser.case import BrowserCase
+from tests.core.test_denoise import noisy
 
 
 class TestDenoising(BrowserCase):
@@ -130,7 +133,9 @@ class TestDenoising(BrowserCase):
 
     def test_how_few_samples_hold(self) -> None:
         self.trials_page()
-        self.put("/api/jobs/1/recipes/final", {"width": 160, "height": 90})
+        # Whatever the answer is, the recipe has something else.
+        many = {"width": 160, "height": 90, "samples": 4000, "min_samples": 16}
+        self.put("/api/jobs/1/recipes/final", many)
         self.visit("/jobs/1/trials?panel=denoise&region=40,20,104,68")
         self.says("How few samples hold", "two renders with seeds of their own")
         self.fill("target", 30)
@@ -148,6 +153,33 @@ class TestDenoising(BrowserCase):
             self.find("input[name='samples']").get_attribute("value"), label.split()[1]
         )
         self.quiet()
+
+    def test_a_folder_of_files(self) -> None:
+        """Found, looked into, a layer chosen by hand, denoised in one go."""
+        frames = self.server.home / "frames"
+        frames.mkdir()
+        layers, _ = noisy(0.08)
+        kept = {k: layers[k] for k in ("beauty", "albedo", "normal")}
+        names = exr_names() | {"albedo": ("paint.R", "paint.G", "paint.B")}
+        for n in (1, 2, 4):
+            write_exr(frames / f"shot.{n:04d}.exr", kept, names=names)
+        self.trials_page()
+        self.visit("/jobs/1/finish")
+        self.press("Denoise files")
+        self.says("shot.####.exr", "1 frame missing: 3", "no albedo: textures")
+        self.axe("Finish, files")
+        choose = "const s = arguments[0]; s.value = 'paint'; s.dispatchEvent(new Event('change'))"
+        self.driver.execute_script(choose, self.find("select[name='albedo']"))
+        self.until(lambda: "no albedo" not in self.text(), 20, "for the albedo")
+        self.press("Denoise the files")
+        self.says("3 of 3 written as denoised/shot.####.exr", seconds=120)
+        self.assertEqual(len(list((frames / "denoised").glob("*.exr"))), 3)
+        self.press("Denoise the files")
+        self.says("is there already")
+        self.axe("Finish, files denoised")
+        self.assertEqual(
+            [c for c in self.complaints() if "422" not in c and "favicon" not in c], []
+        )
 
     def test_a_frame(self) -> None:
         self.trials_page()

@@ -19,6 +19,8 @@ def add_address(sub: ArgumentParser) -> None:
     sub.add_argument("--home", type=Path, help="where everything is kept")
     text = "a folder of scenes that may be opened from the page"
     sub.add_argument("--scenes", type=Path, help=text)
+    text = "a folder where frames are read and written from the page; else one in the home"
+    sub.add_argument("--frames", type=Path, help=text)
 
 
 def add_arguments(sub: ArgumentParser) -> None:
@@ -35,7 +37,10 @@ def run(args: Arguments) -> None:
 
     if args.scenes is not None and not args.scenes.is_dir():
         raise MillError(f"{args.scenes} is not a folder.", "Name a folder that holds scenes.")
-    serve(args.home or default_folder(), args.host, args.port, args.scenes, args.demo)
+    if args.frames is not None and not args.frames.is_dir():
+        raise MillError(f"{args.frames} is not a folder.", "Make it first, or name another one.")
+    home = args.home or default_folder()
+    serve(home, args.host, args.port, args.scenes, args.demo, args.frames)
 
 
 SERVE = Command("serve", "Serve the application.", add_arguments, run, error_status=2)

@@ -37,6 +37,11 @@ class Home:
         return self.folder / "scratch"
 
     @property
+    def frames(self) -> Path:
+        """Where frames are read and written by their names, where no other folder is named."""
+        return self.folder / "frames"
+
+    @property
     def database(self) -> Path:
         """The file of the database."""
         return self.folder / DATABASE

@@ -9,9 +9,7 @@ and at the end ("done", result), ("paused", None), ("failed", error), ("cancelle
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import os
-import resource
 import signal
 import tempfile
 import threading
@@ -28,12 +26,12 @@ from mill_lane.core.progress import Cancelled
 from mill_lane.store.transactions import no_room
 from mill_lane.work import failures
 from mill_lane.work.kinds.base import Paused
+from mill_lane.work.limits import end_with, limit_memory
 from mill_lane.work.memory import most_memory, return_large_blocks
 
 RHYTHM = 0.15  # seconds between two tellings
 LITTLE, SOON = 0.03, 1.0  # share done and seconds before time left is told
 WAITS = 2.0  # seconds between two attempts to write to a full disk
-PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
 class Reporter:
@@ -92,23 +90,6 @@ class Reporter:
         while time.monotonic() < end:
             self(share, "the disk is full: waits until there is room")
             time.sleep(0.2)
-
-
-def limit_memory(size: int) -> None:
-    """Let this process have at most `size` bytes of private memory; beyond, allocation fails."""
-    with contextlib.suppress(ValueError, OSError):
-        resource.setrlimit(resource.RLIMIT_DATA, (size, resource.RLIM_INFINITY))
-
-
-def end_with(parent: int) -> bool:
-    """Have the system end this process with the one that started it (Linux, prctl(2)): with the
-    thread that did, so that it has to be one that stays.
-
-    Returns whether that one is still there.
-    """
-    with contextlib.suppress(OSError, AttributeError):
-        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
-    return os.getppid() == parent
 
 
 def main(pipe: Connection, parent: int) -> None:

@@ -12,7 +12,7 @@ from multiprocessing.connection import Connection
 from typing import Any, TypeVar
 
 from mill_lane.core.errors import MillError
-from mill_lane.work.child import end_with, limit_memory
+from mill_lane.work.limits import end_with, limit_memory
 
 T = TypeVar("T")
 MEMORY = 3 * 10**9  # bytes

@@ -52,7 +52,12 @@ class Outcome:
 
 
 def batch_of(
-    source: Path, out: Path, there: There = "refuse", before: int = 0, after: int = 0
+    source: Path,
+    out: Path,
+    there: There = "refuse",
+    before: int = 0,
+    after: int = 0,
+    since: float | None = None,
 ) -> Batch:
     """Find the frames of a name.
 
@@ -64,6 +69,8 @@ def batch_of(
         What happens to files of the second name that are there already.
     before, after : int
         Frames beside each that are used along the motion.
+    since : float, optional
+        Seconds since the epoch: what was written from then on is done already.
 
     Raises
     ------
@@ -104,6 +111,10 @@ def batch_of(
             )
     notes = [told] if told else []
     every = tuple(frames)
+    written = [f for f in frames if since is not None and _written_since(f.out, since)]
+    if written:
+        frames = [f for f in frames if f not in written]
+        notes.append(f"{len(written)} of {len(every)} were done before it was stopped")
     present = {f.out for f in frames if f.out.exists()}
     if present and there == "skip":
         frames = [f for f in frames if f.out not in present]
@@ -115,6 +126,10 @@ def batch_of(
             "Nothing was written.",
         )
     return Batch(tuple(frames), every, tuple(notes))
+
+
+def _written_since(path: Path, since: float) -> bool:
+    return path.exists() and path.stat().st_mtime >= since
 
 
 def denoise_batch(

@@ -42,8 +42,8 @@ class StationPage:
     title: str
     summary: Summary
 
-    def draw(self, **more: Any) -> Response:
-        """Draw the station's page.html."""
+    def draw(self, template: str = "page.html", **more: Any) -> Response:
+        """Draw a template of the station."""
         s = self.summary
         context = {
             "title": f"{self.title} · {s.job.name}",
@@ -57,7 +57,7 @@ class StationPage:
             "stops": station_nav(self.request.app.state.stations, s),
             "base": f"/jobs/{s.job.id}",
         }
-        return draw(self.request, self.db, f"{self.name}/page.html", **{**context, **more})
+        return draw(self.request, self.db, f"{self.name}/{template}", **{**context, **more})
 
 
 def station_page(

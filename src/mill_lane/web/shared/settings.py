@@ -22,6 +22,8 @@ class Settings:
         The installation.
     scenes : Path or None
         A folder of scenes that may be opened from.
+    frames : Path or None
+        A folder where frames are read and written; None for the home's own.
     hosts : tuple of str
         Names that are answered to.
     token : str
@@ -35,3 +37,9 @@ class Settings:
     hosts: tuple[str, ...] = field(default=LOCAL)
     token: str = ""
     watch: Callable[[], Watch] | None = None
+    frames: Path | None = None
+
+    @property
+    def frames_folder(self) -> Path:
+        """Where frames are read and written, by their names."""
+        return self.frames if self.frames is not None else self.home.frames

@@ -9,6 +9,7 @@ from mill_lane.work.kinds.base import Kind
 from mill_lane.work.kinds.camera import PUT_UP
 from mill_lane.work.kinds.demo import DEMO
 from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
+from mill_lane.work.kinds.denoise_files import DENOISE_FILES
 from mill_lane.work.kinds.export import EXPORT
 from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.hold import HOLD
@@ -37,5 +38,6 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     RENDER,
     DENOISE,
     DENOISE_LATER,
+    DENOISE_FILES,
     HOLD,
 )
