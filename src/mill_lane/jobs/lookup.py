@@ -16,9 +16,18 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.analysis_versions import read_analysis
-from mill_lane.store.models import DeviceRow, Job, RecipeRow, Render, SceneVersion, Task
+from mill_lane.store.models import (
+    DeviceRow,
+    Job,
+    RecipeRow,
+    Render,
+    RenderGroup,
+    SceneVersion,
+    Task,
+)
 
 KEPT_ANALYSES = 32
+MOST_FRAMES = 60  # single frames that are listed
 OPEN_STATES = ("queued", "running", "paused")
 _analyses: dict[tuple[object, ...], Analysis] = {}
 
@@ -185,12 +194,18 @@ def with_time_profile(db: Session, render: Render) -> Render:
 
 
 def run_frames(db: Session, job: Job) -> list[Render]:
-    """The final frames of a job, newest first, each with its version and its task."""
+    """Single final frames of a job, newest first, each with its version and its task."""
+    by_sheet = select(RenderGroup.id).where(
+        RenderGroup.job_id == job.id,
+        func.json_extract(RenderGroup.settings, "$.sheet").is_not(None),
+    )
+    alone = Render.group_id.is_(None) | Render.group_id.not_in(by_sheet)
     query = (
         select(Render)
-        .where(Render.job_id == job.id, Render.kind == "frame", ~Render.removed)
+        .where(Render.job_id == job.id, Render.kind == "frame", ~Render.removed, alone)
         .options(joinedload(Render.version), joinedload(Render.task))
         .order_by(Render.id.desc())
+        .limit(MOST_FRAMES)
     )
     return list(db.scalars(query))
 

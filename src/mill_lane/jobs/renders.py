@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.devices.model import Device
@@ -30,6 +29,7 @@ from mill_lane.jobs.summary import estimate_for
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.render import RENDER, Payload
+from mill_lane.work.runs import next_number
 
 Kind = Literal["trial", "frame"]
 HIDEABLE = ("indirect", "shadows", "refraction", "fog", "motion", "depth_of_field")
@@ -151,7 +151,7 @@ def run_frame(db: Session, job: Job, frame: int) -> Render:
     device = device_of(job.device)
     check_frame(frame, analysis)
     check_fits(analysis, recipe, device, (recipe.width, recipe.height))
-    group = RenderGroup(job_id=job.id, kind="run", number=next_number(RenderGroup, job, "run"))
+    group = RenderGroup(job_id=job.id, kind="run", number=next_number(RenderGroup, job.id, "run"))
     db.add(group)
     db.flush()
     shot = Shot(recipe, (0, 0, recipe.width, recipe.height), frame)
@@ -166,14 +166,6 @@ def check_frame(frame: int, analysis: Analysis) -> int:
             f"Frame {frame} is outside the range {first} to {last}.", "Choose a frame of the range."
         )
     return frame
-
-
-def next_number(table: type[Render | RenderGroup], job: Job, kind: str) -> ColumnElement[int]:
-    """The next number of a kind within a job, given by the database while the row is written."""
-    last = select(func.coalesce(func.max(table.number), 0)).where(
-        table.job_id == job.id, table.kind == kind
-    )
-    return last.scalar_subquery() + 1
 
 
 def add_render(
@@ -206,7 +198,7 @@ def add_render(
     render = Render(
         job_id=job.id,
         kind=kind,
-        number=next_number(Render, job, kind),
+        number=next_number(Render, job.id, kind),
         version_id=version.id,
         group_id=group,
         recipe=stored(shot.recipe),

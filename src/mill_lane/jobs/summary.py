@@ -15,7 +15,7 @@ from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
 from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
 from mill_lane.jobs.proposals import Proposals, propose_all
-from mill_lane.store.models import Job, Render, SceneVersion, TrimEntry
+from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, TrimEntry
 
 SAME_WORK = "texture_size"  # the trim after which a render takes as long as before
 
@@ -40,6 +40,8 @@ class Summary:
     proposed : list of Proposals
         Of every trim.
     newest_frame : Render or None
+    night : (int, int) or None
+        Frames done and frames in all of the run that the newest frame belongs to.
     """
 
     job: Job
@@ -54,6 +56,7 @@ class Summary:
     staged: int
     proposed: list[Proposals]
     newest_frame: Render | None
+    night: tuple[int, int] | None = None
 
     @property
     def proposals(self) -> int:
@@ -77,6 +80,7 @@ def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
         .order_by(Render.id.desc())
         .limit(1)
     )
+    newest = db.scalars(frame).first()
     return Summary(
         job=job,
         version=version,
@@ -89,8 +93,23 @@ def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
         trials=_measured_trials(db, job),
         staged=db.scalar(staged) or 0,
         proposed=propose_all(db, job),
-        newest_frame=db.scalars(frame).first(),
+        newest_frame=newest,
+        night=_night(db, newest),
     )
+
+
+def _night(db: Session, frame: Render | None) -> tuple[int, int] | None:
+    """Frames done and in all of the run by a sheet that a frame belongs to."""
+    if frame is None or frame.group_id is None:
+        return None
+    every = func.json_array_length(RenderGroup.settings, "$.every")
+    count = db.scalar(select(every).where(RenderGroup.id == frame.group_id))
+    if not count:
+        return None
+    query = select(func.count(Render.id)).where(
+        Render.group_id == frame.group_id, ~Render.removed, Render.picture.is_not(None)
+    )
+    return db.scalar(query) or 0, int(count)
 
 
 def _measured_trials(db: Session, job: Job) -> int:

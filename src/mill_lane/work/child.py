@@ -84,11 +84,11 @@ class Reporter:
             return {}
         return {"left": taken * (1 - share) / share}
 
-    def wait_for_room(self, share: float) -> None:
-        """Wait a moment for a disk that is full; raises Cancelled when it is to stop."""
+    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
+        """Wait a moment for what cannot be written; raises Cancelled when it is to stop."""
         end = time.monotonic() + WAITS
         while time.monotonic() < end:
-            self(share, "the disk is full: waits until there is room")
+            self(share, f"{why}: waits until it can be written")
             time.sleep(0.2)
 
 

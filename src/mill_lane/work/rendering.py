@@ -8,11 +8,12 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 import psutil
 from numpy.typing import NDArray
+from PIL import Image
 
 from mill_lane.core.denoise.denoise import denoise
 from mill_lane.core.errors import MillError
@@ -21,6 +22,7 @@ from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import read_sky, write_pixels
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import in_bands, view
+from mill_lane.core.plan.frame_output import write_frame
 from mill_lane.core.progress import Cancelled, part
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names, show_of
@@ -29,7 +31,7 @@ from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview
 from mill_lane.store.transactions import no_room
 from mill_lane.work.kinds.base import Paused, Report
-from mill_lane.work.kinds.render_parts import Layer, Request, Result
+from mill_lane.work.kinds.render_parts import Layer, Output, Request, Result
 from mill_lane.work.looking import forget_looker
 from mill_lane.work.memory import give_back, peak_since, reset_peak, resident
 from mill_lane.work.warm import prepare
@@ -38,6 +40,7 @@ from mill_lane.work.warm import prepare
 # before.  This process has no other state.
 _warm: dict[Path, tuple[Loaded, int]] = {}
 T = TypeVar("T")
+THUMBNAIL, THUMBNAIL_SIZE = "thumbnail", (160, 120)
 BAND = 128  # rows at a time, so that a preview takes little memory
 
 
@@ -85,7 +88,7 @@ def render(request: Request, report: Report) -> Result:
     noise = session.noise()
     exr, png = _when_there_is_room(report, lambda: _write(session, request.folder))
     samples = np.maximum(session.film.samples, 1)
-    measured = {
+    measured: dict[str, Any] = {
         "seconds": session.seconds,
         "setup_seconds": setup,
         "warm": warm,
@@ -98,6 +101,7 @@ def render(request: Request, report: Report) -> Result:
         "converged_fraction": session.converged_fraction,
         "light_lost": session.light_lost,
         "mean_luminance": float((session.film.luma[..., 0] / samples).mean()),
+        "bad_pixels": int((~np.isfinite(session.film.light).all(-1)).sum()),
         "peak_memory_bytes": peak_since(baseline),
         "threads": session.threads,
         "ended_by": "hand" if stopped else session.done,
@@ -105,11 +109,48 @@ def render(request: Request, report: Report) -> Result:
         "load_after": psutil.getloadavg()[0],
     }
     result = Result(picture=png, exr=exr, stopped=stopped, measured=measured)
+    if request.output is not None and not stopped:
+        measured |= _put_out(session, request, request.output, report)
+        small = _when_there_is_room(report, lambda: _thumbnail(png, request.folder))
+        measured["whole_seconds"] = time.perf_counter() - started
+        result = result.model_copy(update={"layers": {THUMBNAIL: Layer(path=small)}})
     if request.taken_apart:
         layers = _when_there_is_room(report, lambda: _layer_pictures(session, request.folder))
         profile = asdict(session.profile())
         result = result.model_copy(update={"layers": layers, "time_profile": profile})
     return result
+
+
+def _put_out(
+    session: Session, request: Request, output: Output, report: Report
+) -> dict[str, list[str] | str]:
+    """Write a frame under its own name; where its folder cannot be written, wait until it can be.
+
+    Stopped meanwhile, it says what is missing: the frame itself is kept.
+    """
+    exposure = request.recipe.exposure
+    while True:
+        try:
+            made = _when_there_is_room(
+                report,
+                lambda: write_frame(
+                    output.sheet, output.folder, request.frame, session.each_layer, exposure
+                ),
+            )
+            return {"written": [str(path) for path in made]}
+        except MillError as e:
+            try:
+                report.wait_for_room(1.0, e.message.rstrip("."))
+            except Cancelled:
+                return {"not_written": e.message}
+
+
+def _thumbnail(picture: Path, folder: Path) -> Path:
+    small = folder / "thumbnail.png"
+    with Image.open(picture) as whole:
+        whole.thumbnail(THUMBNAIL_SIZE)
+        whole.save(small)
+    return small
 
 
 def sky_pixels(path: Path | None, recipe: Recipe) -> NDArray[np.float32] | None:

@@ -19,6 +19,14 @@ from mill_lane.core.formats.pictures import forget_error
 # dot, unless the caller names their channels.
 BEAUTY = ("R", "G", "B")
 Names = Mapping[str, tuple[str, ...]]
+COMPRESSIONS = {
+    "zip": OpenEXR.ZIP_COMPRESSION,
+    "piz": OpenEXR.PIZ_COMPRESSION,
+    "none": OpenEXR.NO_COMPRESSION,
+}
+# Layers whose numbers need all their bits: numbers of objects, places, depths, counts.
+WHOLE = ("object", "position", "depth", "samples", "work")
+HALF_MOST = 65504.0  # the largest number of 16 bits (IEEE 754)
 
 
 def channel_names(layer: str, depth: int, names: Names | None = None) -> tuple[str, ...]:
@@ -39,8 +47,10 @@ def write_exr(
     layers: Mapping[str, NDArray[np.float32]] | Iterable[tuple[str, NDArray[np.float32]]],
     header: Mapping[str, Any] | None = None,
     names: Names | None = None,
+    half: bool = False,
+    compression: str = "zip",
 ) -> None:
-    """Write layers into one EXR, ZIP compressed.
+    """Write layers into one EXR.
 
     Parameters
     ----------
@@ -53,19 +63,31 @@ def write_exr(
         Attributes of the file.
     names : mapping, optional
         The channels of layers that are not called by their own name.
+    half : bool
+        Whether numbers are kept in 16 bits, those of `WHOLE` layers excepted; what is too large for
+        them becomes the largest one.
+    compression : str
+        One of `COMPRESSIONS`; none of them loses anything.
 
     Raises
     ------
     OSError
         When the disk is full.
     """
-    channels = {}
+    channels: dict[str, NDArray[Any]] = {}
     for name, plane in layers.items() if isinstance(layers, Mapping) else layers:
         planes = plane if plane.ndim == 3 else plane[..., None]
         for i, suffix in enumerate(channel_names(name, planes.shape[2], names)):
             # The binding writes garbage from arrays that are not contiguous, without a word.
-            channels[suffix] = np.ascontiguousarray(planes[..., i], np.float32)
-    head = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, **(header or {})}
+            channel = np.ascontiguousarray(planes[..., i], np.float32)
+            if half and name not in WHOLE:
+                channel = np.clip(channel, -HALF_MOST, HALF_MOST).astype(np.float16)
+            channels[suffix] = channel
+    head = {
+        "compression": COMPRESSIONS[compression],
+        "type": OpenEXR.scanlineimage,
+        **(header or {}),
+    }
     try:
         with OpenEXR.File(head, channels) as f:
             f.write(str(path))

@@ -41,8 +41,8 @@ class Report(Protocol):
     def partly(self, result: BaseModel) -> None:
         """Hand over what is known so far, to be kept at once."""
 
-    def wait_for_room(self, share: float) -> None:
-        """Wait a moment for a disk that is full; raises Cancelled when it is to stop."""
+    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
+        """Wait a moment for what cannot be written; raises Cancelled when it is to stop."""
 
 
 class Paused(Exception):
@@ -139,6 +139,9 @@ class Kind(ABC, Generic[P, Q, R]):
         dict
             What the task's row says of its result, as JSON.
         """
+
+    def ended_without(self, context: Context, payload: P) -> None:
+        """Go on after a task that failed or was cancelled with nothing to keep."""
 
     def keep_part(self, context: Context, payload: P, result: R) -> None:
         """Take over what is handed over before the task is done."""

@@ -14,13 +14,13 @@ from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.state import passes_of
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
-from mill_lane.store.models import Render
-from mill_lane.work import queue
+from mill_lane.store.models import Render, RenderGroup
+from mill_lane.work import queue, runs
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.denoise import Payload as DenoisePayload
 from mill_lane.work.kinds.needs import own_cpu, sky_file
-from mill_lane.work.kinds.render_parts import Request, Result
+from mill_lane.work.kinds.render_parts import Output, Request, Result
 
 
 class Payload(BaseModel):
@@ -69,6 +69,7 @@ class RenderKind(Kind[Payload, Request, Result]):
             folder=context.folder,
             taken_apart=row.kind == "trial",
             checkpoint_seconds=self.checkpoint_seconds,
+            output=_output(context, row),
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -100,7 +101,14 @@ class RenderKind(Kind[Payload, Request, Result]):
         if denoise != "no":
             kind = DENOISE if denoise == "with" else DENOISE_LATER
             queue.put(context.db, kind, DenoisePayload(render=row.id), row.job_id)
+        runs.frame_done(context.db, row, self, result.stopped)
         return {"measured": result.measured, "stopped": result.stopped}
+
+    def ended_without(self, context: Context, payload: Payload) -> None:
+        """Let the run of a frame go on after one that failed; one that was stopped stops it."""
+        row = context.db.get_one(Render, payload.render)
+        why = context.task.error.get("error", "it failed") if context.task.state == "failed" else ""
+        runs.frame_lost(context.db, row, self, why)
 
     def stopped_by_hand(self, result: Result) -> bool:
         """Whether it was stopped with something to keep."""
@@ -121,6 +129,13 @@ class RenderKind(Kind[Payload, Request, Result]):
     def memory_limit(self, request: Request) -> int | None:
         """What the machine's settings leave for rendering."""
         return request.memory_limit
+
+
+def _output(context: Context, row: Render) -> Output | None:
+    """What is written of a frame of a run."""
+    group = context.db.get(RenderGroup, row.group_id) if row.group_id else None
+    settings = runs.settings_of(group)
+    return Output(sheet=settings.sheet, folder=settings.folder) if settings is not None else None
 
 
 def session_key(scene: str, recipe: Recipe, shown: Mapping[str, Any]) -> str:

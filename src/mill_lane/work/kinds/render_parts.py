@@ -7,7 +7,15 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import Recipe
+
+
+class Output(BaseModel):
+    """What is written of a frame under its own name, and the folder."""
+
+    sheet: RunSheet
+    folder: Path
 
 
 class Request(BaseModel):
@@ -27,6 +35,7 @@ class Request(BaseModel):
     # Whether it is taken apart: pictures of its layers, and where the time goes.
     taken_apart: bool
     checkpoint_seconds: float
+    output: Output | None = None
 
 
 class Layer(BaseModel):

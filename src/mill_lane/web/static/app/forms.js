@@ -24,8 +24,10 @@ document.addEventListener("alpine:init", () => {
       const form = this.$root;
       const fields = fieldsOf(form, event.submitter);
       this.busy = true;
-      const method = form.dataset.method || "POST";
-      const { ok, data } = await send(method, form.getAttribute("action"), fields);
+      // A button may ask for something else with the same fields.
+      const { method, action } = { ...form.dataset, ...event.submitter?.dataset };
+      const href = action || form.getAttribute("action");
+      const { ok, data } = await send(method || "POST", href, fields);
       this.busy = false;
       if (!ok) {
         complain(form, data);

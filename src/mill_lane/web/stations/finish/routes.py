@@ -14,10 +14,11 @@ from mill_lane.jobs.lookup import find_job, find_render, run_frames
 from mill_lane.web.shared.context import AHome, Db, Done
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Station
-from mill_lane.web.stations.finish import files, view
+from mill_lane.web.stations.finish import files, night, view
 
 router = APIRouter()
 router.include_router(files.router)
+router.include_router(night.router)
 
 
 @router.get("/jobs/{job}/finish", include_in_schema=False)

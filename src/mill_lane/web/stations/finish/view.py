@@ -23,6 +23,9 @@ def figure(summary: Summary) -> Figure:
     """How far the frame is, that it is done, or how long it will take."""
     frame, estimate = summary.newest_frame, summary.estimate
     task = frame.task if frame is not None else None
+    if summary.night is not None:
+        done, every = summary.night
+        return Figure(f"{done} of {every} frames", "order" if done == every else "todo")
     if task is not None and not task.over:
         return Figure(f"{task.share * 100:.0f} %", "order", task=task.id)
     if frame is not None and frame.measured and frame.version_id == summary.version.id:

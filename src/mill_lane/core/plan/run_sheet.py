@@ -1,0 +1,72 @@
+"""The run sheet: which frames, in which order, and what is written of each."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.formats.sequences import Pattern, pattern_of
+from mill_lane.core.plan.frames import early, parse_frames
+
+EXAMPLE = "shot.####"
+
+
+class RunSheet(BaseModel):
+    """What a run of frames is to be; kept as JSON.
+
+    `name` is a path without ending and with a place for the frame's number, below the folder of
+    frames.  `exr` is the kind of its numbers, empty for none; `jpeg` its quality, 0 for none.
+    `there` says what becomes of files that are there, `trouble` what a frame that looks wrong does.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    frames: Annotated[str, Field(min_length=1, max_length=2000)] = "1"
+    order: Literal["straight", "early"] = "early"
+    name: Annotated[str, Field(min_length=1, max_length=400)] = EXAMPLE
+    exr: Literal["", "half", "float"] = "half"
+    layers: Literal["all", "beauty"] = "all"
+    compression: Literal["zip", "piz", "none"] = "zip"
+    png: bool = True
+    jpeg: Annotated[int, Field(ge=0, le=100)] = 0
+    there: Literal["refuse", "skip", "overwrite"] = "refuse"
+    trouble: Literal["go on", "stop"] = "go on"
+
+    @property
+    def endings(self) -> tuple[str, ...]:
+        """Endings of the files that are written of each frame."""
+        wanted = ((".exr", self.exr), (".png", self.png), (".jpg", self.jpeg))
+        return tuple(ending for ending, on in wanted if on)
+
+    def listed(self, known: tuple[int, int] | None = None) -> list[int]:
+        """The frames in the order in which they are to be done.  Raises MillError."""
+        frames = parse_frames(self.frames, known)
+        return early(frames) if self.order == "early" else frames
+
+    def pattern(self) -> Pattern:
+        """The name as a pattern.
+
+        Raises
+        ------
+        MillError
+            Where it has no place for the number.
+        """
+        pattern = pattern_of(self.name)
+        if pattern is None:
+            raise MillError(
+                f"“{self.name}” has no place for the frame's number.",
+                "Write it like night/shot.####.",
+            )
+        return pattern
+
+    def paths(self, folder: Path, frame: int) -> list[Path]:
+        """The files of a frame below a folder."""
+        stem = self.pattern().path(frame)
+        return [folder / stem.with_name(stem.name + ending) for ending in self.endings]
+
+    def standing(self, folder: Path, frames: list[int]) -> list[int]:
+        """Frames of which every file is there already."""
+        return [n for n in frames if all(p.exists() for p in self.paths(folder, n))]

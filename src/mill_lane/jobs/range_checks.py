@@ -1,0 +1,141 @@
+"""What to look at before a range of frames is rendered, beside the checks of one picture."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from mill_lane.core.plan.frames import parse_frames
+from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.recipe import DENOISE_LAYERS
+from mill_lane.core.render.layers import pictures
+from mill_lane.jobs.nights import check_name, free_bytes, room_for
+from mill_lane.jobs.preflight import check
+from mill_lane.jobs.summary import Summary
+
+
+@dataclass(frozen=True)
+class RangeCheck:
+    """What a check found, and the station where it is mended; empty where nothing is to be."""
+
+    code: str
+    level: Literal["ok", "warning", "error"]
+    text: str
+    place: str = ""
+
+
+PLACES = {"memory": "fit", "threads": "machine", "textures": "scene", "camera": "scene"}
+
+
+def check_range(summary: Summary, sheet: RunSheet, folder: Path) -> list[RangeCheck]:
+    """Make every check for a run sheet: of the picture, the frames, the folder, the disk.
+
+    Raises
+    ------
+    MillError
+        Where the sheet itself is wrong.
+    """
+    check_name(sheet, folder)
+    frames = sheet.listed(summary.analysis.frames)
+    found = [
+        RangeCheck(r.code, r.level, r.text, PLACES.get(r.code, "scene")) for r in check(summary)
+    ]
+    return [
+        *found,
+        *_frames(summary, sheet),
+        *_folder(sheet, folder, frames),
+        *_disk(summary, sheet, folder, len(frames)),
+        *_denoising(summary),
+        *_samples(summary),
+        *_time(summary, len(frames)),
+    ]
+
+
+def _frames(summary: Summary, sheet: RunSheet) -> list[RangeCheck]:
+    parts = [p for p in sheet.frames.split(",") if p.strip()]
+    counts = sum(len(parse_frames(p)) for p in parts)
+    twice = counts - len(parse_frames(sheet.frames))
+    whole = len(parts) > 1 and any("x" in p for p in parts)
+    if twice and not whole:  # every fourth first and then the rest is meant so
+        return [RangeCheck("twice", "warning", f"{twice} frames are named twice, and done once.")]
+    first, last = summary.analysis.frames
+    if first == last:
+        return [RangeCheck("still", "ok", "Nothing moves: the scene has one frame.")]
+    return []
+
+
+def _folder(sheet: RunSheet, folder: Path, frames: list[int]) -> list[RangeCheck]:
+    place = sheet.paths(folder, frames[0])[0].parent if sheet.endings else folder
+    while not place.exists() and place != place.parent:
+        place = place.parent
+    if not sheet.endings:
+        return [RangeCheck("output", "error", "Nothing would be written: choose EXR, PNG or JPEG.")]
+    if not os.access(place, os.W_OK):
+        return [RangeCheck("output", "error", f"{place} cannot be written.")]
+    present = [n for n in frames if any(p.exists() for p in sheet.paths(folder, n))]
+    if not present:
+        return [RangeCheck("output", "ok", f"Written below {folder}.")]
+    said = {
+        "refuse": ("error", "it would not begin"),
+        "skip": ("ok", "those that are whole are left as they are"),
+        "overwrite": ("warning", "they are written over"),
+    }[sheet.there]
+    level: Literal["ok", "warning", "error"] = said[0]  # type: ignore[assignment]
+    text = f"Of {len(present)} frames there are files already: {said[1]}."
+    return [RangeCheck("output", level, text)]
+
+
+def _disk(summary: Summary, sheet: RunSheet, folder: Path, count: int) -> list[RangeCheck]:
+    final = summary.final
+    known = pictures()
+    channels = 3 + sum(
+        len(p.channels) for name in final.kept_layers if (p := known.get(name)) is not None
+    )
+    needed = room_for(sheet, count, final.width, final.height, channels)
+    free = free_bytes(folder)
+    if free is None:
+        return []
+    text = f"{needed / 1e9:.2f} GB at most for {count} frames, {free / 1e9:.1f} GB free."
+    return [RangeCheck("disk", "ok" if needed < free else "error", text)]
+
+
+def _denoising(summary: Summary) -> list[RangeCheck]:
+    missing = [n for n in DENOISE_LAYERS if n not in summary.final.kept_layers]
+    if summary.final.denoise != "no":
+        return [
+            RangeCheck(
+                "denoise",
+                "ok",
+                f"Denoised {summary.final.denoise.replace('with', 'with each frame')}.",
+            )
+        ]
+    if missing:
+        text = f"To be denoised later the files lack {', '.join(missing)}."
+        return [RangeCheck("denoise", "warning", text, "finish")]
+    return [RangeCheck("denoise", "ok", "The files have all that denoising later needs.")]
+
+
+def _samples(summary: Summary) -> list[RangeCheck]:
+    final = summary.final
+    out = []
+    if final.endless:
+        out.append(RangeCheck("samples", "error", "The final recipe has no end.", "finish"))
+    if final.russian_roulette_threshold > 0 or final.pattern_block > 1:
+        text = "Preview means are on: they leave blotches."
+        out.append(RangeCheck("preview", "warning", text, "finish"))
+    if final.noise > 0 and final.min_samples >= final.samples:
+        text = "The noise threshold never counts: at least as many samples as at most."
+        out.append(RangeCheck("noise", "warning", text, "finish"))
+    return out
+
+
+def _time(summary: Summary, count: int) -> list[RangeCheck]:
+    if summary.estimate is None:
+        text = "How long it takes is not known: run a trial of this scene version."
+        return [RangeCheck("time", "warning", text, "trials")]
+    hours = summary.estimate.seconds * count / 3600
+    margin = summary.estimate.margin * count / 3600
+    about = f"About {hours:.2g} ± {margin:.2g} hours for {count} frames"
+    return [RangeCheck("time", "ok", f"{about}, from {summary.estimate.source}.")]

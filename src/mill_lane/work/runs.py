@@ -1,0 +1,154 @@
+"""Runs of frames: one frame queued after another, each in the transaction that ends the last.
+
+The settings of a run's group are a `RunSettings`; a frame is a row of renders from when its turn
+comes.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel
+from sqlalchemy import ColumnElement, func, select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.plan.night import BESIDE, troubles
+from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.store.models import Render, RenderGroup
+from mill_lane.work import queue
+from mill_lane.work.queue import Declared
+
+
+class RunSettings(BaseModel):
+    """What a run is, and how far it is.
+
+    Attributes
+    ----------
+    sheet : RunSheet
+    folder : Path
+        Of frames.
+    every, left : list of int
+        All its frames in their order, and those whose turn has not come.
+    state : str
+        "stopping" ends after the running frame.
+    why : str
+        Why it stopped by itself.
+    version : int
+        The scene's.
+    recipe, device, predicted : dict
+        As renders keep them.
+    """
+
+    sheet: RunSheet
+    folder: Path
+    every: list[int]
+    left: list[int]
+    state: Literal["running", "stopping", "stopped", "done"] = "running"
+    why: str = ""
+    version: int
+    recipe: dict[str, Any]
+    device: dict[str, Any]
+    predicted: dict[str, Any] = {}
+
+
+class RenderPayload(BaseModel):
+    """What the task of a frame is put into the queue with."""
+
+    render: int
+
+
+def settings_of(group: RenderGroup | None) -> RunSettings | None:
+    """A run's settings; None for a group that is no run by a sheet."""
+    if group is None or "sheet" not in (group.settings or {}):
+        return None
+    return RunSettings.model_validate(group.settings)
+
+
+def store(group: RenderGroup, settings: RunSettings) -> None:
+    """Keep a run's settings."""
+    group.settings = settings.model_dump(mode="json")
+
+
+def next_number(table: type[Render | RenderGroup], job: int, kind: str) -> ColumnElement[int]:
+    """The next number of a kind within a job, given by the database while the row is written."""
+    last = select(func.coalesce(func.max(table.number), 0)).where(
+        table.job_id == job, table.kind == kind
+    )
+    return last.scalar_subquery() + 1
+
+
+def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
+    """Queue the next frame of a run, if it is to go on and one is left."""
+    settings = settings_of(group)
+    if settings is None:
+        return None
+    if settings.state == "stopping":
+        store(group, settings.model_copy(update={"state": "stopped"}))
+        return None
+    if settings.state != "running":
+        return None
+    if not settings.left:
+        store(group, settings.model_copy(update={"state": "done"}))
+        return None
+    frame, *left = settings.left
+    store(group, settings.model_copy(update={"left": left}))
+    recipe = settings.recipe
+    row = Render(
+        job_id=group.job_id,
+        kind="frame",
+        number=next_number(Render, group.job_id, "frame"),
+        version_id=settings.version,
+        group_id=group.id,
+        recipe=recipe,
+        region=[0, 0, recipe["width"], recipe["height"]],
+        frame=frame,
+        device=settings.device,
+        predicted=settings.predicted,
+    )
+    db.add(row)
+    db.flush()
+    row.task_id = queue.put(db, kind, RenderPayload(render=row.id), group.job_id).id
+    db.flush()
+    return row
+
+
+def frame_done(db: Session, row: Render, kind: Declared, stopped: bool = False) -> None:
+    """Look at a frame that is done, and let its run go on; one that was stopped stops it."""
+    group = db.get(RenderGroup, row.group_id) if row.group_id else None
+    settings = settings_of(group)
+    if group is None or settings is None:
+        return
+    if stopped:
+        frame_lost(db, row, kind, "")
+        return
+    said = troubles(row.measured, _beside(db, row))
+    if said:
+        row.measured = row.measured | {"troubles": said}
+        if settings.sheet.trouble == "stop" and settings.state == "running":
+            why = f"frame {row.frame}: {said[0]}"
+            store(group, settings.model_copy(update={"state": "stopped", "why": why}))
+    advance(db, group, kind)
+
+
+def frame_lost(db: Session, row: Render, kind: Declared, why: str) -> None:
+    """Let a run go on after a frame that failed, or stop with it where its sheet wants that."""
+    group = db.get(RenderGroup, row.group_id) if row.group_id else None
+    settings = settings_of(group)
+    if group is None or settings is None:
+        return
+    if not why or settings.sheet.trouble == "stop":
+        said = f"frame {row.frame}: {why}" if why else ""
+        store(group, settings.model_copy(update={"state": "stopped", "why": said}))
+    advance(db, group, kind)
+
+
+def _beside(db: Session, row: Render) -> list[dict[str, Any]]:
+    """What was measured of the nearest frames that are done."""
+    query = (
+        select(Render.measured)
+        .where(Render.group_id == row.group_id, Render.id != row.id, Render.picture.is_not(None))
+        .order_by(func.abs(Render.frame - row.frame), Render.id.desc())
+        .limit(BESIDE)
+    )
+    return list(db.scalars(query))

@@ -1,0 +1,263 @@
+"""Runs of frames: begun, rendered one after another, written by name, stopped, gone on with."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import OpenEXR
+from PIL import Image
+from sqlalchemy import select
+
+from mill_lane.core.formats.exr import read_exr
+from mill_lane.core.image.srgb import view
+from mill_lane.core.render.layers import exr_names
+from mill_lane.store.models import Render, RenderGroup, Task
+from tests.homes import do_tasks
+from tests.web.case import WebCase
+
+PAGE = "/jobs/1/finish/night"
+SMALL = {"width": 48, "height": 27, "samples": 2, "min_samples": 1}
+
+
+class TestNights(WebCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.done("PUT", "/api/jobs/1/device", json={"device": 1})
+        self.done("PUT", "/api/jobs/1/recipes/final", json=SMALL)
+        self.out = self.home.frames
+
+    def text(self, query: str = "") -> str:
+        return " ".join(self.page(PAGE + query).get_text().split())
+
+    def begin(self, **sheet: object) -> int:
+        found = self.done("POST", "/api/jobs/1/nights", json={"name": "n/s.####", **sheet})
+        return int(str(found["run"]))
+
+    def settings(self, run: int) -> dict:
+        with self.home.sessions() as db:
+            return dict(db.get_one(RenderGroup, run).settings)
+
+    def render(self, most: int = 99) -> int:
+        """Render frames until nothing waits; returns how many."""
+        count = 0
+        while count < most and do_tasks(self.home, "render"):
+            count += 1
+        return count
+
+    def test_a_range_under_its_own_names(self) -> None:
+        """In the order that shows the range early, each file whole, numbers as they should be."""
+        self.assertIn("No run yet", self.text())
+        run = self.begin(frames="1-5", exr="half", png=True, jpeg=90)
+        self.assertEqual(self.settings(run)["every"], [1, 5, 3, 2, 4])
+        with self.home.sessions() as db:
+            waiting = list(db.scalars(select(Task).where(Task.state == "queued")))
+            self.assertEqual([t.kind for t in waiting], ["render"])  # one at a time
+        self.assertEqual(self.render(), 5)
+        self.assertEqual(self.settings(run)["state"], "done")
+        names = {f"s.{n:04d}{e}" for n in range(1, 6) for e in (".exr", ".png", ".jpg")}
+        self.assertEqual({p.name for p in (self.out / "n").iterdir()}, names)
+        self.assertIn("5 of 5 frames", self.text())
+        self.files()
+        with self.home.sessions() as db:
+            rows = list(db.scalars(select(Render).where(Render.group_id == run)))
+        self.assertEqual([r.measured["warm"] for r in rows[1:]], [True] * 4)  # loaded once
+
+    def files(self) -> None:
+        """16 bits by the reference binding; the view transform in PNG and JPEG, as IEC 61966-2-1
+        has it: linear light would be far darker.
+        """
+        path = self.out / "n/s.0001.exr"
+        with OpenEXR.File(str(path), separate_channels=True) as f:
+            self.assertEqual(f.channels()["R"].pixels.dtype, np.float16)
+            self.assertEqual(f.channels()["Z"].pixels.dtype, np.float32)
+        linear = read_exr(path, exr_names())["beauty"]
+        shown = view(linear, 0.0)[..., :3].astype(int)
+        png = np.asarray(Image.open(path.with_suffix(".png")))[..., :3].astype(int)
+        self.assertLessEqual(np.abs(png - shown).max(), 2)
+        jpeg = np.asarray(Image.open(path.with_suffix(".jpg"))).astype(int)
+        self.assertLess(np.abs(jpeg - shown).mean(), 12)
+
+    def test_stopped_and_gone_on_with(self) -> None:
+        run = self.begin(frames="1-4", order="straight")
+        self.refused("POST", "/api/jobs/1/nights", json={"frames": "7", "name": "m/s.#"})
+        self.render(1)
+        self.done("POST", f"/api/nights/{run}/stop", json={"now": False})  # none has begun
+        self.assertEqual(
+            (self.settings(run)["state"], self.settings(run)["left"]), ("stopped", [2, 3, 4])
+        )
+        self.assertEqual(self.render(), 0)
+        self.assertIn("stopped", self.text())
+        self.done("PUT", f"/api/nights/{run}/frames", json={"frames": "4, 9, 1"})
+        self.assertEqual(self.settings(run)["left"], [4, 9])  # 1 is done
+        self.refused("PUT", f"/api/nights/{run}/frames", json={"frames": "4-2"})
+        self.refused("PUT", f"/api/nights/{run}/frames", json={"frames": "100000"})
+        self.done("POST", f"/api/nights/{run}/go-on", json={})
+        self.assertEqual(self.render(), 2)
+        self.assertEqual(
+            sorted(p.name for p in (self.out / "n").glob("*.exr")),
+            [f"s.{n:04d}.exr" for n in (1, 4, 9)],
+        )
+        self.refused("POST", f"/api/nights/{run}/stop", json={"now": True})
+        self.refused("POST", "/api/nights/999/go-on", 404, json={})
+
+    def test_stopping_after_the_frame(self) -> None:
+        run = self.begin(frames="1-3", order="straight")
+        with self.home.sessions.begin() as db:
+            task = db.scalars(select(Task).where(Task.state == "queued")).one()
+            task.state = "running"
+        self.done("POST", f"/api/nights/{run}/stop", json={"now": False})
+        self.assertIn("stops after this frame", self.text())
+        with self.home.sessions.begin() as db:
+            db.get_one(Task, task.id).state = "queued"
+        self.assertEqual(self.render(), 1)
+        self.assertEqual(self.settings(run)["state"], "stopped")
+
+    def test_what_is_there(self) -> None:
+        self.begin(frames="1-2", png=True)
+        self.render()
+        told = self.refused(
+            "POST", "/api/jobs/1/nights", json={"frames": "1-3", "name": "n/s.####", "png": True}
+        )
+        self.assertIn("there already", told["error"])
+        text = self.text()
+        self.assertIn("it would not begin", text)
+        run = self.begin(frames="1-3", there="skip", png=True)
+        self.assertEqual(self.settings(run)["every"], [3])
+        self.render()
+        told = self.refused(
+            "POST",
+            "/api/jobs/1/nights",
+            json={"frames": "1-3", "name": "n/s.####", "png": True, "there": "skip"},
+        )
+        self.assertIn("All of the frames", told["error"])
+        run = self.begin(frames="2", there="overwrite", png=True)
+        self.assertEqual(self.settings(run)["every"], [2])
+
+    def test_sheets_that_are_wrong(self) -> None:
+        for sheet, words in (
+            ({"frames": "0-3"}, "outside the range"),
+            ({"frames": "3-1"}, "no frames"),
+            ({"frames": "one"}, "no frame and no range"),
+            ({"name": "shot"}, "no place for the frame"),
+            ({"name": "../s.####"}, "not below"),
+            ({"name": "/tmp/s.####"}, "not below"),
+            ({"exr": ""}, "Nothing would be written"),
+        ):
+            told = self.refused(
+                "POST", "/api/jobs/1/nights", json={"frames": "1", "name": "n/s.####"} | sheet
+            )
+            self.assertIn(words, told["error"], sheet)
+            self.text()  # the page of such a sheet says so
+        self.refused("POST", "/api/jobs/1/nights", json={"order": "magic"})
+        self.assertEqual(self.settings_count(), 0)
+
+    def settings_count(self) -> int:
+        with self.home.sessions() as db:
+            return len(list(db.scalars(select(RenderGroup).where(RenderGroup.kind == "run"))))
+
+    def test_the_sheet_is_kept_and_checked(self) -> None:
+        sheet = {"frames": "1-4x2, 1-4", "name": "a/b.##", "png": True, "jpeg": "80"}
+        self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)
+        page = self.page(PAGE)
+        text = " ".join(page.get_text().split())
+        for words in (
+            "a/b.01.exr, a/b.01.png, a/b.01.jpg",
+            "GB free",
+            "not known",
+            "Written below",
+        ):
+            self.assertIn(words, text)
+        self.assertNotIn("named twice", text)
+        self.done("PUT", "/api/jobs/1/run-sheet", json=sheet | {"frames": "1, 1, 2"})
+        self.assertIn("1 frames are named twice", self.text())
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"pattern_block": 4})
+        self.assertIn("Preview means are on", self.text())
+        run = self.begin(frames="2")
+        self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)
+        self.done("POST", f"/api/nights/{run}/copy", json={})
+        self.assertIn("n/s.0001.exr", self.text())
+
+    def test_a_frame_that_fails(self) -> None:
+        """It is told, the run goes on, and it is tried again at the end; or it stops the run."""
+        for trouble, state in (("go on", "running"), ("stop", "stopped")):
+            run = self.begin(frames="1-3", order="straight", trouble=trouble, there="overwrite")
+            self.fail_first()
+            self.assertEqual(self.settings(run)["state"], state)
+            self.render()
+            self.assertIn("it failed", self.text())
+            self.done("POST", f"/api/nights/{run}/go-on", json={})
+            self.render()
+            self.assertEqual(self.settings(run)["state"], "done")
+            self.assertIn("3 of 3 frames", self.text())
+
+    def fail_first(self) -> None:
+        """End the waiting frame's task as a failure would."""
+        from mill_lane.work.ending import conclude
+        from mill_lane.work.kinds.base import Context
+        from mill_lane.work.kinds.render import RENDER
+
+        with self.home.sessions.begin() as db:
+            task = db.scalars(
+                select(Task).where(Task.state == "queued", Task.kind == "render")
+            ).one()
+            context = Context(db, self.home, task)
+            conclude(context, RENDER, "failed", {"error": "It broke.", "hint": "Try again."}, {})
+
+    def test_trouble_is_marked(self) -> None:
+        run = self.begin(frames="1-6", order="straight", trouble="stop")
+        self.render(4)
+        with self.home.sessions.begin() as db:  # as if the frames so far had been bright
+            for row in db.scalars(select(Render).where(Render.picture.is_not(None))):
+                row.measured = row.measured | {"mean_luminance": 50.0}
+        self.render(1)
+        self.assertEqual(self.settings(run)["state"], "stopped")
+        text = self.text()
+        self.assertIn("darker than the frames beside it", text)
+        self.assertIn("Look at these", text)
+        with self.home.sessions() as db:
+            row = db.scalars(select(Render).where(Render.frame == 5)).one()
+        self.text("?frame=5")
+        self.done("POST", f"/api/frames/{row.id}/again", json={})
+        self.assertEqual(self.settings(run)["left"], [5, 6])
+        self.refused("POST", f"/api/frames/{row.id}/again", 404, json={})
+
+    def test_a_long_run_is_quick_to_look_at(self) -> None:
+        """Two thousand frames: what is drawn stays small."""
+        run = self.begin(frames="1")
+        with self.home.sessions.begin() as db:
+            group = db.get_one(RenderGroup, run)
+            first = db.scalars(select(Render).where(Render.group_id == run)).one()
+            group.settings = group.settings | {"every": list(range(1, 2001))}
+            layers = {"thumbnail": {"hash": "0" * 64}}
+            for n in range(2, 2001):
+                db.add(
+                    Render(
+                        job_id=1,
+                        kind="frame",
+                        number=n + 1,
+                        version_id=first.version_id,
+                        group_id=run,
+                        recipe=first.recipe,
+                        region=first.region,
+                        frame=n,
+                        device=first.device,
+                        picture="0" * 64,
+                        layers=layers,
+                        measured={"whole_seconds": 3.0, "mean_luminance": 0.2},
+                    )
+                )
+        page = self.page(PAGE + "?at=1800")
+        self.assertEqual(len(page.select("img[alt^='Frame ']")), 60)
+        self.assertEqual(len(page.select("svg rect[class^='bar-']")), 2000)
+        self.assertIn("1999 of 2000 frames", " ".join(page.get_text().split()))
+        self.page("/jobs/1/finish")
+
+    def test_written_below_another_folder(self) -> None:
+        """What is there is JSON for other programs, too."""
+        run = self.begin(frames="3", exr="float", layers="beauty")
+        self.render()
+        self.assertEqual(json.loads(json.dumps(self.settings(run)))["state"], "done")
+        with OpenEXR.File(str(self.out / "n/s.0003.exr"), separate_channels=True) as f:
+            self.assertEqual(set(f.channels()), {"R", "G", "B"})
+            self.assertEqual(f.channels()["R"].pixels.dtype, np.float32)
