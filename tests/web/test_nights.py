@@ -62,6 +62,8 @@ class TestNights(WebCase):
         with self.home.sessions() as db:
             rows = list(db.scalars(select(Render).where(Render.group_id == run)))
         self.assertEqual([r.measured["warm"] for r in rows[1:]], [True] * 4)  # loaded once
+        for r in rows:
+            self.assertGreater(r.measured["whole_seconds"], r.measured["seconds"])
 
     def files(self) -> None:
         """16 bits by the reference binding; the view transform in PNG and JPEG, as IEC 61966-2-1

@@ -12,6 +12,7 @@ from mill_lane.cli.compare import COMPARE
 from mill_lane.cli.demo import DEMO
 from mill_lane.cli.denoise import DENOISE
 from mill_lane.cli.render import RENDER
+from mill_lane.cli.run import CHECK, RUN
 from mill_lane.cli.serve import SERVE
 from mill_lane.cli.trim import TRIM
 from mill_lane.cli.weigh import WEIGH
@@ -19,7 +20,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.registry import Registry
 
 COMMANDS: Registry[Command] = Registry(
-    "command", DEMO, SERVE, WEIGH, RENDER, TRIM, DENOISE, COMPARE
+    "command", DEMO, SERVE, WEIGH, RENDER, RUN, CHECK, TRIM, DENOISE, COMPARE
 )
 
 
@@ -29,7 +30,8 @@ def main(arguments: list[str] | None = None) -> int:
     Returns
     -------
     int
-        The exit status: 0, or after an error that was told 1, for serving 2.
+        The exit status: 0, or after an error that was told 1, for serving 2; or what the command
+        says.
     """
     args = build_parser().parse_args(arguments)
     try:
@@ -45,7 +47,7 @@ def main(arguments: list[str] | None = None) -> int:
         return 1
     if args.json and result is not None:
         print(json.dumps(result))
-    return 0
+    return int((result or {}).get("status", 0))
 
 
 def build_parser() -> argparse.ArgumentParser:

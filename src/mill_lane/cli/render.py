@@ -70,7 +70,7 @@ def run(args: Arguments) -> Result:
     from mill_lane.work.warm import prepare
 
     return_large_blocks()
-    recipe, sky = _with_sky(args, recipe_of(args))
+    recipe, sky = with_sky(args, recipe_of(args))
     cpu = cpu_device(find_machine())
     device = _device(args.device, cpu)
     region = _region(args.region, recipe)
@@ -177,7 +177,7 @@ def recipe_of(args: Arguments) -> Recipe:
     return recipe
 
 
-def _with_sky(args: Arguments, recipe: Recipe) -> tuple[Recipe, Any]:
+def with_sky(args: Arguments, recipe: Recipe) -> tuple[Recipe, Any]:
     """The recipe with the picture of the sky, and its pixels."""
     from mill_lane.core.formats.pictures import read_sky
     from mill_lane.store.files import file_hash

@@ -135,7 +135,7 @@ def _time(summary: Summary, count: int) -> list[RangeCheck]:
     if summary.estimate is None:
         text = "How long it takes is not known: run a trial of this scene version."
         return [RangeCheck("time", "warning", text, "trials")]
-    hours = summary.estimate.seconds * count / 3600
-    margin = summary.estimate.margin * count / 3600
-    about = f"About {hours:.2g} ± {margin:.2g} hours for {count} frames"
+    seconds, margin = summary.estimate.seconds * count, summary.estimate.margin * count
+    unit, size = ("hours", 3600) if seconds >= 3600 else ("minutes", 60)
+    about = f"About {seconds / size:.1f} ± {margin / size:.1f} {unit} for {count} frames"
     return [RangeCheck("time", "ok", f"{about}, from {summary.estimate.source}.")]

@@ -108,12 +108,13 @@ def render(request: Request, report: Report) -> Result:
         "load_before": load_before,
         "load_after": psutil.getloadavg()[0],
     }
-    result = Result(picture=png, exr=exr, stopped=stopped, measured=measured)
+    small: dict[str, Layer] = {}
     if request.output is not None and not stopped:
         measured |= _put_out(session, request, request.output, report)
-        small = _when_there_is_room(report, lambda: _thumbnail(png, request.folder))
-        measured["whole_seconds"] = time.perf_counter() - started
-        result = result.model_copy(update={"layers": {THUMBNAIL: Layer(path=small)}})
+        path = _when_there_is_room(report, lambda: _thumbnail(png, request.folder))
+        small[THUMBNAIL] = Layer(path=path)
+    measured["whole_seconds"] = time.perf_counter() - started
+    result = Result(picture=png, exr=exr, stopped=stopped, layers=small, measured=measured)
     if request.taken_apart:
         layers = _when_there_is_room(report, lambda: _layer_pictures(session, request.folder))
         profile = asdict(session.profile())

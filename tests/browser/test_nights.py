@@ -1,0 +1,68 @@
+"""A range of frames as a person renders it: sheet, checks, watched, stopped, gone on with."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from selenium.webdriver.common.by import By
+
+from tests.browser.case import BrowserCase
+
+
+class TestNights(BrowserCase):
+    demo: ClassVar[str | None] = "small"
+
+    def put(self, path: str, values: dict[str, int]) -> None:
+        """Send what another page would, from this one."""
+        script = """
+            const [path, values, done] = arguments;
+            const headers = { "Content-Type": "application/json" };
+            fetch(path, { method: "PUT", headers, body: JSON.stringify(values) })
+              .then((answer) => done(answer.status));
+        """
+        self.assertEqual(self.driver.execute_async_script(script, path, values), 200)
+
+    def set(self, css: str, value: str) -> None:
+        """Write into a field of the sheet, as if it was left then."""
+        script = """
+            const [field, value] = arguments;
+            field.value = value;
+            field.dispatchEvent(new Event("change", { bubbles: true }));
+        """
+        self.driver.execute_script(script, self.find(css), value)
+
+    def test_a_night(self) -> None:
+        self.trials_page()
+        self.put("/api/jobs/1/device", {"device": 1})
+        small = {"width": 320, "height": 180, "samples": 8, "min_samples": 2}
+        self.put("/api/jobs/1/recipes/final", small)
+        self.visit("/jobs/1/finish")
+        self.press("A range of frames")
+        self.says("No run yet", "Before it starts", "GB free")
+        self.set("#sheet-frames", "5-1")
+        self.says("has no frames")
+        self.set("#sheet-frames", "1-6")
+        self.says("for 6 frames")
+        self.set("#sheet-name", "night/shot.###")
+        self.says("night/shot.001.exr, night/shot.001.png")
+        self.axe("Finish, the run sheet")
+        self.press("Render the frames")
+        self.says("Run 1", "The frame that is rendered")
+        thumbnails = "img[alt^='Frame ']"
+        self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, thumbnails), 240, "for one")
+        self.axe("Finish, a run going on")
+        self.press("Stop now")
+        self.until(lambda: "stopped" in self.text() and "going on" not in self.text(), 60)
+        done = len(list((self.server.home / "frames/night").glob("*.exr")))
+        self.assertLess(done, 6)
+        self.press("Go on")
+        self.says("6 of 6 frames", seconds=240)
+        names = sorted(p.name for p in (self.server.home / "frames/night").glob("*.exr"))
+        self.assertEqual(names, [f"shot.{n:03d}.exr" for n in range(1, 7)])
+        self.find("a[href*='frame=2']").click()
+        self.says("A frame 1", "B frame 2")
+        self.axe("Finish, a frame against the one before")
+        self.press("Render it again")
+        self.until(lambda: "5 of 6 frames" in self.text() or "going on" in self.text(), 30)
+        self.says("6 of 6 frames", seconds=240)
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
