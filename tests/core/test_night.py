@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import early, frames_in_words, parse_frames
-from mill_lane.core.plan.night import TimeLeft, flickers, time_left, troubles
+from mill_lane.core.plan.night import TimeLeft, flickers, from_rehearsal, time_left, troubles
 
 # A machine that is busy makes inputs slowly: that is no fault of the test.
 PATIENT = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -99,6 +99,27 @@ class TestTimeLeft(unittest.TestCase):
             held += abs(sum(frames[10:]) - found.seconds) <= found.margin
         self.assertGreaterEqual(held / 400, 0.85)
         self.assertLess(held / 400, 0.99)
+
+
+class TestRehearsal(unittest.TestCase):
+    def test_time_between_rehearsed_frames_runs_straight(self) -> None:
+        found = from_rehearsal({1: 2.0, 11: 4.0}, 10.0, range(1, 12))
+        assert found is not None
+        self.assertAlmostEqual(found.seconds, 10 * sum(2 + 0.2 * k for k in range(11)))
+        self.assertGreater(found.margin, 0.1 * found.seconds)
+        outside = from_rehearsal({5: 3.0}, 2.0, [1, 9])
+        assert outside is not None
+        self.assertAlmostEqual(outside.seconds, 12.0)
+        self.assertIsNone(from_rehearsal({}, 2.0, [1]))
+
+    def test_margins_cover_a_hump(self) -> None:
+        """Frames that take longer in the middle, seen at five places."""
+        for turns in range(1, 4):
+            took = {n: 10 + 4 * math.sin(turns * n / 40) for n in range(1, 161)}
+            seen = {n: took[n] / 8 for n in (1, 40, 80, 120, 160)}
+            found = from_rehearsal(seen, 8.0, list(took))
+            assert found is not None
+            self.assertLessEqual(abs(found.seconds - sum(took.values())), found.margin)
 
 
 class TestTroubles(unittest.TestCase):

@@ -31,7 +31,9 @@ class TestNights(WebCase):
         return " ".join(self.page(PAGE + query).get_text().split())
 
     def begin(self, **sheet: object) -> int:
-        found = self.done("POST", "/api/jobs/1/nights", json={"name": "n/s.####", **sheet})
+        found = self.done(
+            "POST", "/api/jobs/1/nights", json={"name": "n/s.####", "read": True, **sheet}
+        )
         return int(str(found["run"]))
 
     def settings(self, run: int) -> dict:
@@ -82,7 +84,9 @@ class TestNights(WebCase):
 
     def test_stopped_and_gone_on_with(self) -> None:
         run = self.begin(frames="1-4", order="straight")
-        self.refused("POST", "/api/jobs/1/nights", json={"frames": "7", "name": "m/s.#"})
+        self.refused(
+            "POST", "/api/jobs/1/nights", json={"frames": "7", "name": "m/s.#", "read": True}
+        )
         self.render(1)
         self.done("POST", f"/api/nights/{run}/stop", json={"now": False})  # none has begun
         self.assertEqual(
@@ -130,7 +134,7 @@ class TestNights(WebCase):
         told = self.refused(
             "POST",
             "/api/jobs/1/nights",
-            json={"frames": "1-3", "name": "n/s.####", "png": True, "there": "skip"},
+            json={"frames": "1-3", "name": "n/s.####", "png": True, "there": "skip", "read": True},
         )
         self.assertIn("All of the frames", told["error"])
         run = self.begin(frames="2", there="overwrite", png=True)
@@ -179,6 +183,46 @@ class TestNights(WebCase):
         self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)
         self.done("POST", f"/api/nights/{run}/copy", json={})
         self.assertIn("n/s.0001.exr", self.text())
+
+    def test_warnings_are_ticked_off(self) -> None:
+        """They stop it until they are read, and stay in its record."""
+        sheet = {"frames": "1", "name": "n/s.####"}
+        told = self.refused("POST", "/api/jobs/1/nights", json=sheet)
+        self.assertIn("not ticked off", told["error"])
+        run = self.begin(frames="1")
+        self.assertIn("How long it takes is not known", " ".join(self.settings(run)["warnings"]))
+        self.assertIn("were read before it began", self.text())
+
+    def test_a_rehearsal(self) -> None:
+        """Five frames, small; what they took tells the range, and nothing of it is in the way."""
+        big = {"width": 400, "height": 225, "samples": 8, "min_samples": 8}
+        self.done("PUT", "/api/jobs/1/recipes/final", json=big)
+        sheet = {"frames": "1-9", "name": "n/s.####"}
+        found = self.done("POST", "/api/jobs/1/rehearsals", json=sheet)
+        run = int(str(found["run"]))
+        self.assertEqual(self.settings(run)["every"], [1, 9, 5, 3, 7])
+        self.assertEqual(self.settings(run)["recipe"]["width"], 160)
+        self.assertEqual(self.render(), 5)
+        self.assertEqual(len(list((self.out / "rehearsal").glob("*.png"))), 5)
+        text = self.text()
+        self.assertIn("Rehearsal 1", text)
+        self.assertRegex(text, r"About [\d.]+ ± [\d.]+ minutes for 9 frames, from a rehearsal")
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"bounces": 3})
+        self.assertNotIn("from a rehearsal", self.text())  # that is another picture
+
+    def test_denoised_with_the_frame(self) -> None:
+        """The clean picture lies beside the raw one, in a folder of its own."""
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"denoise": "with"})
+        self.begin(frames="2", png=True)
+        self.render()
+        self.assertEqual(do_tasks(self.home, "denoise"), 1)
+        raw, clean = (
+            read_exr(self.out / path, exr_names())["beauty"]
+            for path in ("n/s.0002.exr", "n/denoised/s.0002.exr")
+        )
+        self.assertEqual(raw.shape, clean.shape)
+        self.assertTrue((raw != clean).any())
+        self.assertTrue((self.out / "n/denoised/s.0002.png").exists())
 
     def test_a_frame_that_fails(self) -> None:
         """It is told, the run goes on, and it is tried again at the end; or it stops the run."""

@@ -15,10 +15,11 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.plan.frames import parse_frames
-from mill_lane.core.plan.night import TimeLeft, flickers, time_left
+from mill_lane.core.plan.frames import early, frames_in_words, parse_frames
+from mill_lane.core.plan.night import TimeLeft, flickers, from_rehearsal, time_left
 from mill_lane.core.plan.run_sheet import RunSheet
-from mill_lane.core.recipe_versions import stored
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.jobs.lookup import analysis_of, device_of, find_version, recipe_of
 from mill_lane.jobs.renders import Shot, predicted
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
@@ -27,11 +28,63 @@ from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.runs import RunSettings, advance, next_number, settings_of, store
 
 FLOAT, HALF = 4, 2  # bytes
+# A rehearsal: frames, how many times as small a side is and how wide at least, and samples.
+REHEARSED, SMALLER, LEAST_WIDE, FEW_SAMPLES = 5, 4, 160, 8
 OPEN = ("queued", "running", "paused")
 
 
-def begin(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGroup:
-    """Begin a run of frames with the final recipe; its first frame is queued.
+def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGroup:
+    """Render the first, the middle and the last frame of a sheet, and two between, small and with
+    few samples; nothing but pictures to look at is written.
+
+    Raises
+    ------
+    MillError
+        As `begin` does.
+    """
+    analysis = analysis_of(db, find_version(db, job))
+    frames = early(sorted(sheet.listed(analysis.frames)))[:REHEARSED]
+    small = sheet.model_copy(
+        update={
+            "frames": frames_in_words(frames),
+            "order": "straight",
+            "name": f"rehearsal/{Path(sheet.name).name}",
+            "exr": "",
+            "png": True,
+            "jpeg": 0,
+            "there": "overwrite",
+        }
+    )
+    final = recipe_of(db, job, "final")
+    width = max(LEAST_WIDE, final.width // SMALLER)
+    height = max(1, round(final.height * width / final.width))
+    samples = max(2, min(FEW_SAMPLES, final.samples))
+    recipe = final.model_copy(
+        update={
+            "width": min(width, final.width),
+            "height": min(height, final.height),
+            "samples": samples,
+            "min_samples": min(final.min_samples, samples),
+            "noise": 0.0,
+            "layers": (),
+            "denoise": "no",
+        }
+    )
+    pixels = final.width * final.height / (recipe.width * recipe.height)
+    times = pixels * final.samples / recipe.samples
+    return begin(db, job, small, folder, recipe=recipe, rehearsal={"times": times})
+
+
+def begin(
+    db: Session,
+    job: Job,
+    sheet: RunSheet,
+    folder: Path,
+    recipe: Recipe | None = None,
+    rehearsal: dict[str, float] | None = None,
+    warnings: Sequence[str] = (),
+) -> RenderGroup:
+    """Begin a run of frames with the final recipe, or another; its first frame is queued.
 
     Raises
     ------
@@ -40,11 +93,8 @@ def begin(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGroup:
         job is going on.
     """
     version = find_version(db, job)
-    analysis, recipe, device = (
-        analysis_of(db, version),
-        recipe_of(db, job, "final"),
-        device_of(job.device),
-    )
+    analysis, device = analysis_of(db, version), device_of(job.device)
+    recipe = recipe or recipe_of(db, job, "final")
     frames = sheet.listed(analysis.frames)
     check_name(sheet, folder)
     if not sheet.endings:
@@ -86,6 +136,8 @@ def begin(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGroup:
         recipe=stored(recipe),
         device=device.model_dump(mode="json"),
         predicted=predicted(db, job, version, shot, device),
+        rehearsal=rehearsal,
+        warnings=list(warnings),
     )
     store(group, settings)
     advance(db, group, RENDER)
@@ -114,6 +166,28 @@ def keep_draft(db: Session, job: Job, sheet: RunSheet) -> None:
 def _draft(db: Session, job: Job) -> RenderGroup | None:
     query = select(RenderGroup).where(RenderGroup.job_id == job.id, RenderGroup.kind == "sheet")
     return db.scalars(query).first()
+
+
+def rehearsed(db: Session, job: Job, sheet: RunSheet) -> TimeLeft | None:
+    """The time of a sheet's frames by the newest rehearsal of the scene version and the recipe."""
+    version = find_version(db, job)
+    final = recipe_of(db, job, "final")
+    for group in _runs(db, job):
+        settings = settings_of(group)
+        if settings is None or settings.rehearsal is None or settings.version != version.id:
+            continue
+        small = read_recipe(settings.recipe)
+        alike = {"width", "height", "samples", "min_samples", "noise", "layers", "denoise"}
+        if small.model_dump(exclude=alike) != final.model_dump(exclude=alike):
+            continue
+        query = select(Render.frame, func.json_extract(Render.measured, "$.seconds")).where(
+            Render.group_id == group.id, ~Render.removed, Render.picture.is_not(None)
+        )
+        seconds = {frame: took for frame, took in db.execute(query) if took}
+        pixels = final.width * final.height / (small.width * small.height)
+        frames = sheet.listed(analysis_of(db, version).frames)
+        return from_rehearsal(seconds, pixels * final.samples / small.samples, frames)
+    return None
 
 
 def check_name(sheet: RunSheet, folder: Path) -> None:

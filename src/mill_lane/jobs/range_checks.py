@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Literal
 
 from mill_lane.core.plan.frames import parse_frames
+from mill_lane.core.plan.night import TimeLeft
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import DENOISE_LAYERS
 from mill_lane.core.render.layers import pictures
@@ -29,8 +30,12 @@ class RangeCheck:
 PLACES = {"memory": "fit", "threads": "machine", "textures": "scene", "camera": "scene"}
 
 
-def check_range(summary: Summary, sheet: RunSheet, folder: Path) -> list[RangeCheck]:
+def check_range(
+    summary: Summary, sheet: RunSheet, folder: Path, told: TimeLeft | None = None
+) -> list[RangeCheck]:
     """Make every check for a run sheet: of the picture, the frames, the folder, the disk.
+
+    `told` is what a rehearsal tells of its time, which goes before what a trial does.
 
     Raises
     ------
@@ -49,7 +54,7 @@ def check_range(summary: Summary, sheet: RunSheet, folder: Path) -> list[RangeCh
         *_disk(summary, sheet, folder, len(frames)),
         *_denoising(summary),
         *_samples(summary),
-        *_time(summary, len(frames)),
+        *_time(summary, len(frames), told),
     ]
 
 
@@ -131,11 +136,15 @@ def _samples(summary: Summary) -> list[RangeCheck]:
     return out
 
 
-def _time(summary: Summary, count: int) -> list[RangeCheck]:
-    if summary.estimate is None:
-        text = "How long it takes is not known: run a trial of this scene version."
+def _time(summary: Summary, count: int, told: TimeLeft | None) -> list[RangeCheck]:
+    if told is not None:
+        seconds, margin, source = told.seconds, told.margin, "a rehearsal"
+    elif summary.estimate is not None:
+        seconds, margin = summary.estimate.seconds * count, summary.estimate.margin * count
+        source = summary.estimate.source
+    else:
+        text = "How long it takes is not known: rehearse it, or run a trial of this scene version."
         return [RangeCheck("time", "warning", text, "trials")]
-    seconds, margin = summary.estimate.seconds * count, summary.estimate.margin * count
     unit, size = ("hours", 3600) if seconds >= 3600 else ("minutes", 60)
     about = f"About {seconds / size:.1f} ± {margin / size:.1f} {unit} for {count} frames"
-    return [RangeCheck("time", "ok", f"{about}, from {summary.estimate.source}.")]
+    return [RangeCheck("time", "ok", f"{about}, from {source}.")]

@@ -38,6 +38,10 @@ class RunSettings(BaseModel):
         The scene's.
     recipe, device, predicted : dict
         As renders keep them.
+    rehearsal : dict or None
+        Of a rehearsal: how many times as many pixels and samples the final frames have.
+    warnings : list of str
+        What was told before it began, and taken as read.
     """
 
     sheet: RunSheet
@@ -50,6 +54,8 @@ class RunSettings(BaseModel):
     recipe: dict[str, Any]
     device: dict[str, Any]
     predicted: dict[str, Any] = {}
+    rehearsal: dict[str, float] | None = None
+    warnings: list[str] = []
 
 
 class RenderPayload(BaseModel):

@@ -68,6 +68,45 @@ def time_left(
     return TimeLeft(max(mean * left - min(running, mean), 0.0), margin, n)
 
 
+# Half width of what a rehearsal tells of a frame, as a share, and for the frames between those that
+# were rehearsed.
+REHEARSED = 0.1
+
+
+def from_rehearsal(
+    seconds: Mapping[int, float], times: float, frames: Sequence[int]
+) -> TimeLeft | None:
+    """Predict a range from frames that were rendered small and with few samples.
+
+    Parameters
+    ----------
+    seconds : mapping
+        What rehearsed frames took, by number, without loading.
+    times : float
+        How many times as many samples the final frames have, over all pixels.
+    frames : sequence of int
+        Of the range; between rehearsed ones time is taken to run straight.
+
+    Returns
+    -------
+    TimeLeft or None
+        None without any.  The margin has what a small frame tells of a large one (a tenth), and
+        half of the spread between neighbours for what lies between them.
+    """
+    known = sorted(seconds.items())
+    if not known or not frames:
+        return None
+    total, between = 0.0, 0.0
+    for n in frames:
+        below = [k for k in known if k[0] <= n]
+        above = [k for k in known if k[0] >= n]
+        low, high = (below or above)[-1 if below else 0], (above or below)[0 if above else -1]
+        share = (n - low[0]) / (high[0] - low[0]) if high[0] > low[0] else 0.0
+        total += low[1] + share * (high[1] - low[1])
+        between += abs(high[1] - low[1]) / 4
+    return TimeLeft(total * times, (REHEARSED * total + between) * times, 0)
+
+
 def troubles(measured: Mapping[str, Any], beside: Sequence[Mapping[str, Any]]) -> list[str]:
     """Say what looks wrong with a frame that is done.
 

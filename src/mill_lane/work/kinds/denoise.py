@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
 from sqlalchemy import select
@@ -17,6 +17,12 @@ from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
+from mill_lane.work.kinds.render_parts import Output, output_of
+
+if TYPE_CHECKING:
+    from mill_lane.core.denoise.showing import Kept
+
+CLEAN_FOLDER = "denoised"  # beside the frames of a run as they were rendered
 
 
 class Wanted(BaseModel):
@@ -49,6 +55,8 @@ class Request(BaseModel):
     wanted: Wanted
     later: bool
     folder: Path
+    frame: int = 0
+    output: Output | None = None
 
 
 class Result(BaseModel):
@@ -112,6 +120,8 @@ class Denoise(Kind[Payload, Request, Result]):
             wanted=Wanted.model_validate(payload.model_dump(exclude={"render"})),
             later=self.later,
             folder=context.folder,
+            frame=row.frame,
+            output=output_of(context.db, row),
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -171,6 +181,8 @@ class Denoise(Kind[Payload, Request, Result]):
             "moved": light.moved_share,
             "notes": list(notes.words()),
         }
+        if request.output is not None:
+            measured["written"] = put_out(request.output, request.frame, kept, request.exposure)
         shown, most = None, 0.0
         if lost is not None:
             shown, most = request.folder / "lost.png", float(lost.shown.max())
@@ -200,6 +212,25 @@ class Denoise(Kind[Payload, Request, Result]):
         others = {k: v for k, v in row.layers.items() if k != LOST}  # an older one's map goes
         row.layers = {**others, **made}
         return {"measured": result.measured}
+
+
+def put_out(output: Output, frame: int, kept: Kept, exposure: float) -> list[str]:
+    """Write a frame of a run denoised, in a folder of its own beside the raw one; the names of
+    what was written, or why it could not be.
+    """
+    from mill_lane.core.plan.frame_output import write_frame
+
+    name = Path(output.sheet.name)
+    sheet = output.sheet.model_copy(
+        update={"name": (name.parent / CLEAN_FOLDER / name.name).as_posix(), "layers": "beauty"}
+    )
+    try:
+        made = write_frame(
+            sheet, output.folder, frame, lambda: [("beauty", kept.mixed())], exposure
+        )
+    except MillError as e:
+        return [f"not written: {e.message}"]
+    return [str(path) for path in made]
 
 
 class DenoiseLater(Denoise):

@@ -14,13 +14,13 @@ from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.state import passes_of
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
-from mill_lane.store.models import Render, RenderGroup
+from mill_lane.store.models import Render
 from mill_lane.work import queue, runs
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.denoise import Payload as DenoisePayload
 from mill_lane.work.kinds.needs import own_cpu, sky_file
-from mill_lane.work.kinds.render_parts import Output, Request, Result
+from mill_lane.work.kinds.render_parts import Request, Result, output_of
 
 
 class Payload(BaseModel):
@@ -69,7 +69,7 @@ class RenderKind(Kind[Payload, Request, Result]):
             folder=context.folder,
             taken_apart=row.kind == "trial",
             checkpoint_seconds=self.checkpoint_seconds,
-            output=_output(context, row),
+            output=output_of(db, row),
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -129,13 +129,6 @@ class RenderKind(Kind[Payload, Request, Result]):
     def memory_limit(self, request: Request) -> int | None:
         """What the machine's settings leave for rendering."""
         return request.memory_limit
-
-
-def _output(context: Context, row: Render) -> Output | None:
-    """What is written of a frame of a run."""
-    group = context.db.get(RenderGroup, row.group_id) if row.group_id else None
-    settings = runs.settings_of(group)
-    return Output(sheet=settings.sheet, folder=settings.folder) if settings is not None else None
 
 
 def session_key(scene: str, recipe: Recipe, shown: Mapping[str, Any]) -> str:

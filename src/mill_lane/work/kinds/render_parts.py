@@ -6,9 +6,12 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
+from sqlalchemy.orm import Session
 
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import Recipe
+from mill_lane.store.models import Render, RenderGroup
+from mill_lane.work import runs
 
 
 class Output(BaseModel):
@@ -16,6 +19,13 @@ class Output(BaseModel):
 
     sheet: RunSheet
     folder: Path
+
+
+def output_of(db: Session, row: Render) -> Output | None:
+    """What is written of a frame of a run; None for any other render."""
+    group = db.get(RenderGroup, row.group_id) if row.group_id else None
+    settings = runs.settings_of(group)
+    return Output(sheet=settings.sheet, folder=settings.folder) if settings is not None else None
 
 
 class Request(BaseModel):

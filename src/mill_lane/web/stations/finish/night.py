@@ -15,10 +15,10 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import frames_in_words
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.jobs import nights
-from mill_lane.jobs.lookup import find_job
+from mill_lane.jobs.lookup import find_job, find_version
 from mill_lane.jobs.nights import FrameRow, Overview
 from mill_lane.jobs.range_checks import RangeCheck, check_range
-from mill_lane.jobs.summary import Summary
+from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.web.shared.context import Db, Done, settings_of
 from mill_lane.web.shared.format import duration, predicted
 from mill_lane.web.shared.pages import station_page
@@ -66,7 +66,7 @@ def context(
     seen = nights.overview(db, group) if group is not None else None
     first, last = summary.analysis.frames
     sheet = nights.draft(db, summary.job)
-    checks, trouble = _checked(summary, sheet, folder)
+    checks, trouble = _checked(db, summary, sheet, folder)
     rows = seen.rows if seen is not None else []
     begin = max(0, min(at, max(0, len(rows) - 1)) // SHOWN * SHOWN)
     chosen = next((r for r in rows if frame is not None and r.frame == frame), None)
@@ -96,10 +96,11 @@ def context(
 
 
 def _checked(
-    summary: Summary, sheet: RunSheet, folder: Path
+    db: Session, summary: Summary, sheet: RunSheet, folder: Path
 ) -> tuple[list[RangeCheck], MillError | None]:
     try:
-        return check_range(summary, sheet, folder), None
+        told = nights.rehearsed(db, summary.job, sheet)
+        return check_range(summary, sheet, folder, told), None
     except MillError as e:
         return [], e
 
@@ -152,6 +153,12 @@ class SheetForm(RunSheet):
     """A run sheet as the page sends it."""
 
     png: bool = False  # a box that is not ticked is not sent
+    read: bool = False  # whether the warnings were
+
+    @property
+    def sheet(self) -> RunSheet:
+        """The sheet alone."""
+        return RunSheet.model_validate(self.model_dump(exclude={"read"}))
 
 
 class Begun(Done):
@@ -163,7 +170,7 @@ class Begun(Done):
 @router.put("/api/jobs/{job}/run-sheet")
 def keep(db: Db, job: int, form: SheetForm) -> Done:
     """Keep the run sheet as it is being filled in, so that its checks follow."""
-    nights.keep_draft(db, find_job(db, job), RunSheet.model_validate(form.model_dump()))
+    nights.keep_draft(db, find_job(db, job), form.sheet)
     return Done()
 
 
@@ -177,11 +184,34 @@ def copy(db: Db, run: int) -> Done:
 
 @router.post("/api/jobs/{job}/nights")
 def begin(request: Request, db: Db, job: int, form: SheetForm) -> Begun:
-    """Begin a run of frames."""
-    sheet = RunSheet.model_validate(form.model_dump())
+    """Begin a run of frames, once its warnings are ticked off."""
+    sheet = form.sheet
     row = find_job(db, job)
     nights.keep_draft(db, row, sheet)
-    group = nights.begin(db, row, sheet, settings_of(request).frames_folder)
+    folder = settings_of(request).frames_folder
+    version = find_version(db, row)
+    checks, _ = _checked(db, summarise(db, row, version), sheet, folder)
+    warnings = [c.text for c in checks if c.level == "warning"]
+    errors = [c.text for c in checks if c.level == "error"]
+    if warnings and not errors and not form.read:
+        raise MillError(
+            f"{len(warnings)} warnings are not ticked off: {warnings[0]}",
+            "Read them, tick them off, and begin again.",
+            "The sheet is kept.",
+        )
+    group = nights.begin(db, row, sheet, folder, warnings=warnings)
+    if errors:  # one that beginning does not find by itself: nothing of it is kept
+        raise MillError(errors[0], "Mend it, then begin again.", "Nothing was begun.")
+    return Begun(go=f"/jobs/{row.id}/finish/night?run={group.number}", run=group.id)
+
+
+@router.post("/api/jobs/{job}/rehearsals")
+def rehearse(request: Request, db: Db, job: int, form: SheetForm) -> Begun:
+    """Render some of the frames small and with few samples."""
+    sheet = form.sheet
+    row = find_job(db, job)
+    nights.keep_draft(db, row, sheet)
+    group = nights.rehearse(db, row, sheet, settings_of(request).frames_folder)
     return Begun(go=f"/jobs/{row.id}/finish/night?run={group.number}", run=group.id)
 
 
