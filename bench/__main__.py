@@ -19,6 +19,7 @@ BENCHES = (
     "overhead",
     "page",
     "rays",
+    "run",
     "schema",
     "trace",
     "trim",

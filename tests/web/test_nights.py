@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
 
+import av
 import numpy as np
 import OpenEXR
 from PIL import Image
@@ -223,6 +225,38 @@ class TestNights(WebCase):
         self.assertEqual(raw.shape, clean.shape)
         self.assertTrue((raw != clean).any())
         self.assertTrue((self.out / "n/denoised/s.0002.png").exists())
+
+    def test_film_sheet_and_report(self) -> None:
+        """A film that can be read, of as many frames; a sheet; the report's figures."""
+        run = self.begin(frames="1-5", png=True)
+        self.render()
+        ask = f"/api/nights/{run}/deliver"
+        for what in ("film.mp4", "film.webm", "sheet.png"):
+            self.done("POST", ask, json={"what": what, "rate": "12"})
+        self.refused("POST", ask, json={"what": "film.mp4", "rate": 0})
+        self.refused("POST", ask, json={"what": "film.exe"})
+        self.assertEqual(do_tasks(self.home, "deliver"), 3)
+        links = [str(a["href"]) for a in self.page(PAGE).select("a[href^='/deliveries/']")]
+        self.assertEqual(len(links), 3)
+        kinds = []
+        for link in links:
+            answer = self.client.get(link)
+            kinds.append(answer.headers["content-type"])
+            if kinds[-1] == "image/png":
+                sheet = Image.open(io.BytesIO(answer.content))
+                self.assertGreater(sheet.width, 2 * 48)
+                continue
+            with av.open(io.BytesIO(answer.content)) as film:
+                stream = film.streams.video[0]
+                self.assertEqual(sum(1 for _ in film.decode(stream)), 5)
+                self.assertEqual((stream.width, stream.height), (48, 26))
+                self.assertEqual(stream.average_rate, 12)
+        self.assertEqual(sorted(kinds), ["image/png", "video/mp4", "video/webm"])
+        text = " ".join(self.page("/jobs/1/finish/report?run=1").get_text().split())
+        for words in ("5 of 5 frames: 1-5", "48 × 27", "at most 2 samples", "as it was opened"):
+            self.assertIn(words, text)
+        self.assertEqual(self.client.get("/jobs/1/finish/report?run=9").status_code, 404)
+        self.assertEqual(self.client.get("/deliveries/1").status_code, 404)
 
     def test_a_frame_that_fails(self) -> None:
         """It is told, the run goes on, and it is tried again at the end; or it stops the run."""

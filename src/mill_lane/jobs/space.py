@@ -80,10 +80,10 @@ def _use(db: Session) -> _Use:
     for result in db.scalars(select(Task.result).where(Task.kind == VISIBLE_COST.name)):
         for pair in (result or {}).get("pairs", []):
             pictures.update(pair["pictures"].values())
-    for result in db.scalars(select(Task.result).where(Task.kind == "export")):
-        digest = (result or {}).get("export", {}).get("hash")
-        if digest:
-            exports.add(digest)
+    for result in db.scalars(select(Task.result).where(Task.kind.in_(("export", "deliver")))):
+        kept_file = (result or {}).get("export") or (result or {}).get("made") or {}
+        if "hash" in kept_file:
+            exports.add(kept_file["hash"])
     return _Use(scenes, pictures, skies, exports, removed)
 
 
@@ -194,7 +194,8 @@ def _free_unused(home: Home) -> int:
 
 def _free_exports(home: Home) -> int:
     def inner(db: Session) -> None:
-        for task in db.scalars(select(Task).where(Task.kind == "export", Task.state == "done")):
+        made = Task.kind.in_(("export", "deliver"))
+        for task in db.scalars(select(Task).where(made, Task.state == "done")):
             task.result = {}
 
     write(home.sessions, inner)

@@ -7,6 +7,7 @@ from typing import Any
 from mill_lane.core.registry import Registry
 from mill_lane.work.kinds.base import Kind
 from mill_lane.work.kinds.camera import PUT_UP
+from mill_lane.work.kinds.deliver import DELIVER
 from mill_lane.work.kinds.demo import DEMO
 from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.denoise_files import DENOISE_FILES
@@ -40,4 +41,5 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     DENOISE_LATER,
     DENOISE_FILES,
     HOLD,
+    DELIVER,
 )

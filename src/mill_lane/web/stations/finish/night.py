@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Request
-from fastapi.responses import Response
+from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
@@ -15,15 +15,19 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import frames_in_words
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.jobs import nights
+from mill_lane.jobs.delivering import deliver, delivered, delivered_file
 from mill_lane.jobs.lookup import find_job, find_version
 from mill_lane.jobs.nights import FrameRow, Overview
 from mill_lane.jobs.range_checks import RangeCheck, check_range
 from mill_lane.jobs.summary import Summary, summarise
-from mill_lane.web.shared.context import Db, Done, settings_of
+from mill_lane.web.shared.context import AHome, Db, Done, settings_of
 from mill_lane.web.shared.format import duration, predicted
 from mill_lane.web.shared.pages import station_page
+from mill_lane.web.stations.finish.report import report_context
+from mill_lane.work.kinds.deliver import What
 
 router = APIRouter()
+TYPES = {".mp4": "video/mp4", ".webm": "video/webm", ".png": "image/png"}
 SHOWN = 60  # thumbnails at a time
 WIDE, HIGH = 860.0, 64.0  # of the row of bars
 
@@ -91,6 +95,7 @@ def context(
         "marked": [r for r in rows if r.troubles or r.state == "failed"],
         "left_words": frames_in_words(seen.settings.left) if seen is not None else "",
         "time_left": _left(seen),
+        "delivered": delivered(db, seen.group.id) if seen is not None else {},
         "scene_frames": (first, last),
     }
 
@@ -213,6 +218,36 @@ def rehearse(request: Request, db: Db, job: int, form: SheetForm) -> Begun:
     nights.keep_draft(db, row, sheet)
     group = nights.rehearse(db, row, sheet, settings_of(request).frames_folder)
     return Begun(go=f"/jobs/{row.id}/finish/night?run={group.number}", run=group.id)
+
+
+class Deliver(BaseModel):
+    """What is made of the frames that are done."""
+
+    what: What
+    rate: float = 24.0
+
+
+@router.post("/api/nights/{run}/deliver")
+def make(db: Db, run: int, form: Deliver) -> Done:
+    """Make a film or a sheet of the frames that are done."""
+    deliver(db, run, form.what, form.rate)
+    return Done()
+
+
+@router.get("/deliveries/{task}", include_in_schema=False)
+def made(db: Db, home: AHome, task: int) -> FileResponse:
+    """A film or a sheet that was made."""
+    path, name = delivered_file(db, home, task)
+    return FileResponse(path, media_type=TYPES[Path(name).suffix], filename=name)
+
+
+@router.get("/jobs/{job}/finish/report", include_in_schema=False)
+def report(request: Request, db: Db, job: int, run: int) -> Response:
+    """The report of a run, to print."""
+    c = station_page(request, db, job, "finish", "Report")
+    if isinstance(c, Response):
+        return c
+    return c.draw("report.html", **report_context(db, c.summary, run))
 
 
 class Stop(BaseModel):
