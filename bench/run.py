@@ -6,6 +6,7 @@ killed at random moments, each frame compared with the undisturbed one bit for b
 
 from __future__ import annotations
 
+import itertools
 import sys
 import tempfile
 import time
@@ -53,7 +54,7 @@ def measured(server: Server, frames: int, rounds: int, seed: int) -> dict[str, A
     ten = time_left(whole[:10], frames - 10)
     rest = sum(whole[10:])
     first = [(t.started, t.finished) for t in _tasks(server, rows)]
-    gaps = [(b[0] - a[1]).total_seconds() for a, b in zip(first, first[1:], strict=False)]
+    gaps = [(b[0] - a[1]).total_seconds() for a, b in itertools.pairwise(first)]
     beside = [
         (ended - began).total_seconds() - row.measured["seconds"]
         for row, (began, ended) in zip(rows, first, strict=True)
