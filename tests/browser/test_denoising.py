@@ -20,16 +20,6 @@ class TestDenoising(BrowserCase):
     def quiet(self) -> None:
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
-    def put(self, path: str, values: dict[str, int]) -> None:
-        """Send what another page would, from this one."""
-        script = """
-            const [path, values, done] = arguments;
-            const headers = { "Content-Type": "application/json" };
-            fetch(path, { method: "PUT", headers, body: JSON.stringify(values) })
-              .then((answer) => done(answer.status));
-        """
-        self.assertEqual(self.driver.execute_async_script(script, path, values), 200)
-
     def all_of(self, css: str) -> list[WebElement]:
         return list(self.driver.find_elements(By.CSS_SELECTOR, css))
 

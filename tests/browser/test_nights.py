@@ -12,16 +12,6 @@ from tests.browser.case import BrowserCase
 class TestNights(BrowserCase):
     demo: ClassVar[str | None] = "small"
 
-    def put(self, path: str, values: dict[str, int]) -> None:
-        """Send what another page would, from this one."""
-        script = """
-            const [path, values, done] = arguments;
-            const headers = { "Content-Type": "application/json" };
-            fetch(path, { method: "PUT", headers, body: JSON.stringify(values) })
-              .then((answer) => done(answer.status));
-        """
-        self.assertEqual(self.driver.execute_async_script(script, path, values), 200)
-
     def set(self, css: str, value: str) -> None:
         """Write into a field of the sheet, as if it was left then."""
         script = """
