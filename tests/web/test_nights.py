@@ -193,7 +193,7 @@ class TestNights(WebCase):
         self.assertIn("not ticked off", told["error"])
         run = self.begin(frames="1")
         self.assertIn("How long it takes is not known", " ".join(self.settings(run)["warnings"]))
-        self.assertIn("were read before it began", self.text())
+        self.assertIn("read before it began", self.text())
 
     def test_a_rehearsal(self) -> None:
         """Five frames, small; what they took tells the range, and nothing of it is in the way."""
