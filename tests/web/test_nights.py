@@ -14,7 +14,7 @@ from sqlalchemy import select
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.image.srgb import view
 from mill_lane.core.render.layers import exr_names
-from mill_lane.store.models import Render, RenderGroup, Task
+from mill_lane.store.models import RecipeRow, Render, RenderGroup, Task
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 
@@ -181,6 +181,16 @@ class TestNights(WebCase):
         self.assertIn("1 frames are named twice", self.text())
         self.done("PUT", "/api/jobs/1/recipes/final", json={"pattern_block": 4})
         self.assertIn("Preview means are on", self.text())
+        for words in ("Everything is in focus", "Motion is not blurred"):
+            self.assertIn(words, text)
+        meant = {"f_stop": 2.8, "focus_distance": 3, "shutter": 0.5, "sun_elevation": 20}
+        lights = {"light_scales": {"lamp": 0.0}, "environment_visible": False}
+        with self.home.sessions.begin() as db:
+            row = db.scalars(select(RecipeRow).where(RecipeRow.chosen == "final")).one()
+            row.data = row.data | meant | lights
+        text = self.text()
+        for words in ("at 3 m, f/2.8", "over 0.5 of a frame", "and is not seen", "“lamp” among"):
+            self.assertIn(words, text)
         run = self.begin(frames="2")
         self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)
         self.done("POST", f"/api/nights/{run}/copy", json={})

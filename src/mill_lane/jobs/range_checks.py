@@ -10,8 +10,9 @@ from typing import Literal
 from mill_lane.core.plan.frames import parse_frames
 from mill_lane.core.plan.night import TimeLeft
 from mill_lane.core.plan.run_sheet import RunSheet
-from mill_lane.core.recipe import DENOISE_LAYERS
+from mill_lane.core.recipe import DENOISE_LAYERS, Recipe
 from mill_lane.core.render.layers import pictures
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.jobs.nights import check_name, free_bytes, room_for
 from mill_lane.jobs.preflight import check
 from mill_lane.jobs.summary import Summary
@@ -50,6 +51,7 @@ def check_range(
     return [
         *found,
         *_frames(summary, sheet),
+        *_as_meant(summary.final, summary.analysis),
         *_folder(sheet, folder, frames),
         *_disk(summary, sheet, folder, len(frames)),
         *_denoising(summary),
@@ -69,6 +71,34 @@ def _frames(summary: Summary, sheet: RunSheet) -> list[RangeCheck]:
     if first == last:
         return [RangeCheck("still", "ok", "Nothing moves: the scene has one frame.")]
     return []
+
+
+def _as_meant(final: Recipe, analysis: Analysis) -> list[RangeCheck]:
+    """What is seen only when it is too late: sky, focus, blur, lamps that are off."""
+    out = []
+    sky = bool(final.environment_picture) or final.sun_elevation is not None
+    if sky or analysis.environment:
+        seen = "is seen by the camera" if final.environment_visible else "lights, and is not seen"
+        out.append(RangeCheck("environment", "ok", f"The sky {seen}.", "finish"))
+    focus = (
+        f"In focus at {final.focus_distance:g} m, f/{final.f_stop:g}."
+        if final.f_stop > 0
+        else "Everything is in focus: no f-stop."
+    )
+    out.append(RangeCheck("depth_of_field", "ok", focus, "finish"))
+    first, last = analysis.frames
+    if last > first:
+        blur = (
+            f"Motion is blurred over {final.shutter:g} of a frame."
+            if final.shutter > 0
+            else "Motion is not blurred: the shutter is 0."
+        )
+        out.append(RangeCheck("shutter", "ok", blur, "finish"))
+    off = [name for name, scale in final.light_scales.items() if scale == 0]
+    if off:
+        text = f"{len(off)} of the lights are off, “{off[0]}” among them."
+        out.append(RangeCheck("lights", "warning", text, "finish"))
+    return out
 
 
 def _folder(sheet: RunSheet, folder: Path, frames: list[int]) -> list[RangeCheck]:
