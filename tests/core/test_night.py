@@ -145,6 +145,8 @@ class TestTroubles(unittest.TestCase):
             self.assertEqual(len(said), 1, (key, said))
             self.assertIn(words, said[0])
         self.assertEqual(troubles(self.GOOD | {"seconds": 900.0}, beside[:1]), [])
+        short = [b | {"seconds": 0.1} for b in beside]
+        self.assertEqual(troubles(self.GOOD | {"seconds": 4.0}, short), [])  # a busy computer
 
     def test_a_slow_change_is_no_trouble(self) -> None:
         """Dawn: each frame is a little brighter than the last."""

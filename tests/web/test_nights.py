@@ -15,6 +15,7 @@ from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.image.srgb import view
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.models import RecipeRow, Render, RenderGroup, Task
+from mill_lane.work.failures import memory_full
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 
@@ -281,7 +282,37 @@ class TestNights(WebCase):
             self.assertEqual(self.settings(run)["state"], "done")
             self.assertIn("3 of 3 frames", self.text())
 
-    def fail_first(self) -> None:
+    def test_memory_that_fails(self) -> None:
+        """Rung by rung, as far as the sheet allows; the picture stays the same, and it is said."""
+        layers = ["albedo", "components"]
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"denoise": "with", "layers": layers})
+        run = self.begin(frames="1-2", order="straight", rungs=["denoise_later", "fewer_layers"])
+        self.render(1)
+        full = memory_full()
+        for rung, denoise in ((1, "later"), (2, "later")):
+            self.fail_first(full)
+            settings = self.settings(run)
+            self.assertEqual((settings["state"], settings["left"]), ("running", []))
+            self.assertEqual(
+                (len(settings["less"]), settings["recipe"]["denoise"]), (rung, denoise)
+            )
+        self.assertEqual(set(self.settings(run)["recipe"]["layers"]), set(DENOISE_LAYERS))
+        self.fail_first(full)  # nothing is left to give
+        self.assertIn("it failed", self.text())
+        self.done("POST", f"/api/nights/{run}/go-on", json={})
+        self.render()
+        text = self.text()
+        self.assertIn("it went on with less", text)
+        self.assertIn("2 of 2 frames", text)
+        first, second = (read_exr(self.out / f"n/s.{n:04d}.exr", exr_names()) for n in (1, 2))
+        self.assertIn("indirect_diffuse", first)
+        self.assertNotIn("indirect_diffuse", second)
+        self.assertIn("half_a", second)
+        again = self.begin(frames="1", rungs=[], there="overwrite")
+        self.fail_first(full)
+        self.assertEqual(self.settings(again)["less"], [])
+
+    def fail_first(self, told: dict | None = None) -> None:
         """End the waiting frame's task as a failure would."""
         from mill_lane.work.ending import conclude
         from mill_lane.work.kinds.base import Context
@@ -292,7 +323,8 @@ class TestNights(WebCase):
                 select(Task).where(Task.state == "queued", Task.kind == "render")
             ).one()
             context = Context(db, self.home, task)
-            conclude(context, RENDER, "failed", {"error": "It broke.", "hint": "Try again."}, {})
+            told = told or {"error": "It broke.", "hint": "Try again."}
+            conclude(context, RENDER, "failed", told, {})
 
     def test_trouble_is_marked(self) -> None:
         run = self.begin(frames="1-6", order="straight", trouble="stop")

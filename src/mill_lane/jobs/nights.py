@@ -16,10 +16,12 @@ from sqlalchemy.orm import Session
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.plan.fitting import check_fits
 from mill_lane.core.plan.frames import early, frames_in_words, parse_frames
+from mill_lane.core.plan.less_memory import with_less
 from mill_lane.core.plan.night import TimeLeft, flickers, from_rehearsal, time_left
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
+from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.jobs.lookup import analysis_of, device_of, find_version, recipe_of
 from mill_lane.jobs.renders import Shot, predicted
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
@@ -100,6 +102,13 @@ def begin(
     if not sheet.endings:
         raise MillError("Nothing would be written.", "Choose EXR, PNG or JPEG.")
     recipe = recipe.model_copy(update={"layers": recipe.kept_layers})
+    less: list[str] = []
+    while not judge(draw_up(analysis, recipe, device), device.free_bytes).fits:
+        rung = with_less(recipe, sheet.rungs)
+        if rung is None:
+            break
+        recipe = rung[0]
+        less.append(f"from the beginning on: {rung[1].title}")
     check_fits(analysis, recipe, device, (recipe.width, recipe.height))
     going = going_on(db, job)
     if going is not None:
@@ -138,6 +147,7 @@ def begin(
         predicted=predicted(db, job, version, shot, device),
         rehearsal=rehearsal,
         warnings=list(warnings),
+        less=less,
     )
     store(group, settings)
     advance(db, group, RENDER)

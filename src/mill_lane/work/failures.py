@@ -12,6 +12,7 @@ from typing import Any
 from mill_lane.core.disk import amount, free_bytes
 
 KEPT = "Everything finished before is kept."
+MEMORY = "memory"  # the code of what may go on with less of it
 Told = dict[str, Any]
 
 
@@ -22,7 +23,7 @@ def _told(error: str, hint: str, kept: str = KEPT) -> Told:
 def memory_full() -> Told:
     """For a child that reached its limit."""
     hint = "Look at Fit; trim textures, or render a smaller picture."
-    return _told("This computer's memory is full.", hint)
+    return _told("This computer's memory is full.", hint) | {"code": MEMORY}
 
 
 def disk_full(folder: Path) -> Told:
@@ -60,7 +61,7 @@ def killed(attempts: int) -> Told:
     return _told(
         f"The process that did this was killed {attempts} times.",
         "Run it again; if it stops at the same place, make the picture or the scene smaller.",
-    )
+    ) | {"code": MEMORY}  # what the system kills again and again takes too much, as a rule
 
 
 def not_kept(error: Exception) -> Told:

@@ -13,8 +13,10 @@ from pydantic import BaseModel
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.plan.less_memory import with_less
 from mill_lane.core.plan.night import BESIDE, troubles
 from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.store.models import Render, RenderGroup
 from mill_lane.work import queue
 from mill_lane.work.queue import Declared
@@ -42,6 +44,8 @@ class RunSettings(BaseModel):
         Of a rehearsal: how many times as many pixels and samples the final frames have.
     warnings : list of str
         What was told before it began, and taken as read.
+    less : list of str
+        Rungs that were taken for want of memory, in words.
     """
 
     sheet: RunSheet
@@ -56,6 +60,7 @@ class RunSettings(BaseModel):
     predicted: dict[str, Any] = {}
     rehearsal: dict[str, float] | None = None
     warnings: list[str] = []
+    less: list[str] = []
 
 
 class RenderPayload(BaseModel):
@@ -137,11 +142,27 @@ def frame_done(db: Session, row: Render, kind: Declared, stopped: bool = False) 
     advance(db, group, kind)
 
 
-def frame_lost(db: Session, row: Render, kind: Declared, why: str) -> None:
-    """Let a run go on after a frame that failed, or stop with it where its sheet wants that."""
+def frame_lost(
+    db: Session, row: Render, kind: Declared, why: str, for_memory: bool = False
+) -> None:
+    """Let a run go on after a frame that failed: for want of memory with the next rung that its
+    sheet allows, else with the next frame; or stop with it where the sheet wants that.
+    """
     group = db.get(RenderGroup, row.group_id) if row.group_id else None
     settings = settings_of(group)
     if group is None or settings is None:
+        return
+    rung = with_less(read_recipe(settings.recipe), settings.sheet.rungs) if for_memory else None
+    if rung is not None:
+        recipe, taken = rung
+        row.removed = True  # it is rendered anew, with the others that are left
+        changed = {
+            "recipe": stored(recipe),
+            "left": [row.frame, *settings.left],
+            "less": [*settings.less, f"from frame {row.frame} on: {taken.title}"],
+        }
+        store(group, settings.model_copy(update=changed))
+        advance(db, group, kind)
         return
     if not why or settings.sheet.trouble == "stop":
         said = f"frame {row.frame}: {why}" if why else ""

@@ -16,7 +16,8 @@ LEAST_SPREAD = 0.05  # of a frame's time, that is assumed of any two of them
 
 BLACK = 1e-5  # mean luminance
 BRIGHTER = 2.0  # times as bright or dark as the frames beside it
-SLOWER = 3.0  # times as long as the frames beside it in the mean
+SLOWER = 3.0  # times as long as the frames beside it in the median
+LONGER = 5.0  # seconds more, at least: short frames differ by what else the computer does
 NOISIER = 2.0  # times as noisy
 BESIDE = 4  # frames done that a frame is held against, the nearest by number
 
@@ -136,12 +137,12 @@ def troubles(measured: Mapping[str, Any], beside: Sequence[Mapping[str, Any]]) -
         how = "brighter" if bright > usual else "darker"
         times = max(bright / usual, usual / bright)
         said.append(f"it is {times:.1f} times {how} than the frames beside it")
-    for key, limit, words in (
-        ("seconds", SLOWER, "it took {:.1f} times as long as the frames beside it"),
-        ("noise", NOISIER, "it is {:.1f} times as noisy as the frames beside it"),
+    for key, limit, more, words in (
+        ("seconds", SLOWER, LONGER, "it took {:.1f} times as long as the frames beside it"),
+        ("noise", NOISIER, 0.0, "it is {:.1f} times as noisy as the frames beside it"),
     ):
         value, usual = float(measured.get(key) or 0.0), middle(key)
-        if usual > 0 and value > limit * usual:
+        if usual > 0 and value > max(limit * usual, usual + more):
             said.append(words.format(value / usual))
     return said
 

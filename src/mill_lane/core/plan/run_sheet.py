@@ -19,7 +19,8 @@ class RunSheet(BaseModel):
 
     `name` is a path without ending and with a place for the frame's number, below the folder of
     frames.  `exr` is the kind of its numbers, empty for none; `jpeg` its quality, 0 for none.
-    `there` says what becomes of files that are there, `trouble` what a frame that looks wrong does.
+    `there` says what becomes of files that are there, `trouble` what a frame that looks wrong does;
+    `rungs` what may be taken when memory fails (`less_memory.RUNGS`).
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -34,6 +35,7 @@ class RunSheet(BaseModel):
     jpeg: Annotated[int, Field(ge=0, le=100)] = 0
     there: Literal["refuse", "skip", "overwrite"] = "refuse"
     trouble: Literal["go on", "stop"] = "go on"
+    rungs: tuple[Literal["denoise_later", "fewer_layers"], ...] = ("denoise_later", "fewer_layers")
 
     @property
     def endings(self) -> tuple[str, ...]:

@@ -16,6 +16,7 @@ from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render
 from mill_lane.work import queue, runs
+from mill_lane.work.failures import MEMORY
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.denoise import Payload as DenoisePayload
@@ -107,8 +108,10 @@ class RenderKind(Kind[Payload, Request, Result]):
     def ended_without(self, context: Context, payload: Payload) -> None:
         """Let the run of a frame go on after one that failed; one that was stopped stops it."""
         row = context.db.get_one(Render, payload.render)
-        why = context.task.error.get("error", "it failed") if context.task.state == "failed" else ""
-        runs.frame_lost(context.db, row, self, why)
+        task = context.task
+        why = task.error.get("error", "it failed") if task.state == "failed" else ""
+        for_memory = bool(why) and task.error.get("code") == MEMORY
+        runs.frame_lost(context.db, row, self, why, for_memory)
 
     def stopped_by_hand(self, result: Result) -> bool:
         """Whether it was stopped with something to keep."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, Response
@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import frames_in_words
+from mill_lane.core.plan.less_memory import RUNGS
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.jobs import nights
 from mill_lane.jobs.delivering import deliver, delivered, delivered_file
@@ -95,6 +96,7 @@ def context(
         "marked": [r for r in rows if r.troubles or r.state == "failed"],
         "left_words": frames_in_words(seen.settings.left) if seen is not None else "",
         "time_left": _left(seen),
+        "rungs": list(RUNGS),
         "delivered": delivered(db, seen.group.id) if seen is not None else {},
         "scene_frames": (first, last),
     }
@@ -158,6 +160,7 @@ class SheetForm(RunSheet):
     """A run sheet as the page sends it."""
 
     png: bool = False  # a box that is not ticked is not sent
+    rungs: tuple[Literal["denoise_later", "fewer_layers"], ...] = ()
     read: bool = False  # whether the warnings were
 
     @property
