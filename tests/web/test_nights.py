@@ -13,6 +13,7 @@ from sqlalchemy import select
 
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.image.srgb import view
+from mill_lane.core.recipe import DENOISE_LAYERS
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.models import RecipeRow, Render, RenderGroup, Task
 from mill_lane.work.failures import memory_full
