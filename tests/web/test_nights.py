@@ -16,7 +16,12 @@ from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import DENOISE_LAYERS
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.models import RecipeRow, Render, RenderGroup, Task
+from mill_lane.work import queue
+from mill_lane.work.ending import conclude
 from mill_lane.work.failures import memory_full
+from mill_lane.work.kinds.base import Context
+from mill_lane.work.kinds.render import RENDER
+from mill_lane.work.runs import frame_done
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 
@@ -110,6 +115,20 @@ class TestNights(WebCase):
         )
         self.refused("POST", f"/api/nights/{run}/stop", json={"now": True})
         self.refused("POST", "/api/nights/999/go-on", 404, json={})
+
+    def test_a_frame_that_is_stopped_by_itself(self) -> None:
+        """Its task, as any other can be: the run stops with it, and renders it when it goes on."""
+        run = self.begin(frames="1-2", order="straight")
+        with self.home.sessions.begin() as db:
+            row = db.scalars(select(Render).where(Render.group_id == run)).one()
+            row.picture = "0" * 64
+            frame_done(db, row, RENDER, stopped=True)
+            queue.end(db, db.get_one(Task, row.task_id), "done")
+        settings = self.settings(run)
+        self.assertEqual((settings["state"], settings["left"]), ("stopped", [1, 2]))
+        self.done("POST", f"/api/nights/{run}/go-on", json={})
+        self.assertEqual(self.render(), 2)
+        self.assertIn("2 of 2 frames", self.text())
 
     def test_stopping_after_the_frame(self) -> None:
         run = self.begin(frames="1-3", order="straight")
@@ -315,10 +334,6 @@ class TestNights(WebCase):
 
     def fail_first(self, told: dict | None = None) -> None:
         """End the waiting frame's task as a failure would."""
-        from mill_lane.work.ending import conclude
-        from mill_lane.work.kinds.base import Context
-        from mill_lane.work.kinds.render import RENDER
-
         with self.home.sessions.begin() as db:
             task = db.scalars(
                 select(Task).where(Task.state == "queued", Task.kind == "render")

@@ -131,7 +131,10 @@ def frame_done(db: Session, row: Render, kind: Declared, stopped: bool = False) 
     if group is None or settings is None:
         return
     if stopped:
-        frame_lost(db, row, kind, "")
+        # What there is of it stays among what was removed; the frame is rendered when it goes on.
+        row.removed = True
+        back = {"state": "stopped", "left": [row.frame, *settings.left]}
+        store(group, settings.model_copy(update=back))
         return
     said = troubles(row.measured, _beside(db, row))
     if said:
