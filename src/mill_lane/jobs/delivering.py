@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.jobs.lookup import find_task
-from mill_lane.jobs.nights import find_run
+from mill_lane.jobs.run_lookup import find_run
 from mill_lane.store.home import Home
 from mill_lane.store.models import Task
 from mill_lane.work import queue

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -13,7 +14,7 @@ from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import DENOISE_LAYERS, Recipe
 from mill_lane.core.render.layers import pictures
 from mill_lane.core.weigh.analysis import Analysis
-from mill_lane.jobs.nights import check_name, free_bytes, room_for
+from mill_lane.jobs.nights import check_name
 from mill_lane.jobs.preflight import check
 from mill_lane.jobs.summary import Summary
 
@@ -28,6 +29,7 @@ class RangeCheck:
     place: str = ""
 
 
+FLOAT, HALF = 4, 2  # bytes
 PLACES = {"memory": "fit", "threads": "machine", "textures": "scene", "camera": "scene"}
 
 
@@ -178,3 +180,29 @@ def _time(summary: Summary, count: int, told: TimeLeft | None) -> list[RangeChec
     unit, size = ("hours", 3600) if seconds >= 3600 else ("minutes", 60)
     about = f"About {seconds / size:.1f} ± {margin / size:.1f} {unit} for {count} frames"
     return [RangeCheck("time", "ok", f"{about}, from {source}.")]
+
+
+def room_for(sheet: RunSheet, frames: int, width: int, height: int, channels: int) -> int:
+    """Bytes that a run is predicted to write at most: its own files, and what is kept here.
+
+    EXR is taken as not compressed at all; a PNG as three bytes a pixel, a JPEG as one.
+    """
+    pixels = width * height
+    own = 0
+    if sheet.exr:
+        wide = channels if sheet.layers == "all" else 3
+        own += pixels * wide * (HALF if sheet.exr == "half" else FLOAT)
+    own += 3 * pixels * sheet.png + pixels * bool(sheet.jpeg)
+    kept = pixels * (channels * FLOAT + 3)
+    return frames * (own + kept)
+
+
+def free_bytes(folder: Path) -> int | None:
+    """Bytes that are free where frames are written; None where that cannot be told."""
+    place = folder
+    while not place.exists() and place != place.parent:
+        place = place.parent
+    try:
+        return shutil.disk_usage(place).free
+    except OSError:
+        return None

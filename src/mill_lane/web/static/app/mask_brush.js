@@ -31,7 +31,7 @@ export class MaskBrush {
     c.globalCompositeOperation = erase ? "destination-out" : "source-over";
     c.lineCap = "round";
     c.lineWidth = 2 * this.radius;
-    c.strokeStyle = "#fff";
+    c.strokeStyle = "white";
     c.beginPath();
     c.moveTo(from[0] * width, from[1] * height);
     c.lineTo(to[0] * width, to[1] * height);

@@ -15,11 +15,11 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import frames_in_words
 from mill_lane.core.plan.less_memory import RUNGS
 from mill_lane.core.plan.run_sheet import RunSheet
-from mill_lane.jobs import nights
+from mill_lane.jobs import nights, rehearsals, run_lookup
 from mill_lane.jobs.delivering import deliver, delivered, delivered_file
 from mill_lane.jobs.lookup import find_job, find_version
-from mill_lane.jobs.nights import FrameRow, Overview
 from mill_lane.jobs.range_checks import RangeCheck, check_range
+from mill_lane.jobs.run_lookup import FrameRow, Overview
 from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.web.shared.context import AHome, Db, Done, settings_of
 from mill_lane.web.shared.format import duration, predicted
@@ -66,9 +66,9 @@ def context(
     db: Session, summary: Summary, folder: Path, run: int | None, at: int, frame: int | None
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
-    known = nights.nights(db, summary.job)
+    known = run_lookup.runs_of(db, summary.job)
     group = next((g for g in known if g.number == run), known[0] if known else None)
-    seen = nights.overview(db, group) if group is not None else None
+    seen = run_lookup.overview(db, group) if group is not None else None
     first, last = summary.analysis.frames
     sheet = nights.draft(db, summary.job)
     checks, trouble = _checked(db, summary, sheet, folder)
@@ -106,7 +106,7 @@ def _checked(
     db: Session, summary: Summary, sheet: RunSheet, folder: Path
 ) -> tuple[list[RangeCheck], MillError | None]:
     try:
-        told = nights.rehearsed(db, summary.job, sheet)
+        told = rehearsals.rehearsed(db, summary.job, sheet)
         return check_range(summary, sheet, folder, told), None
     except MillError as e:
         return [], e
@@ -185,7 +185,7 @@ def keep(db: Db, job: int, form: SheetForm) -> Done:
 @router.post("/api/nights/{run}/copy")
 def copy(db: Db, run: int) -> Done:
     """Fill the run sheet in as that of a run."""
-    group, settings = nights.find_run(db, run)
+    group, settings = run_lookup.find_run(db, run)
     nights.keep_draft(db, find_job(db, group.job_id), settings.sheet)
     return Done()
 
@@ -219,7 +219,7 @@ def rehearse(request: Request, db: Db, job: int, form: SheetForm) -> Begun:
     sheet = form.sheet
     row = find_job(db, job)
     nights.keep_draft(db, row, sheet)
-    group = nights.rehearse(db, row, sheet, settings_of(request).frames_folder)
+    group = rehearsals.rehearse(db, row, sheet, settings_of(request).frames_folder)
     return Begun(go=f"/jobs/{row.id}/finish/night?run={group.number}", run=group.id)
 
 

@@ -16,7 +16,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.trim.report import report_rows
 from mill_lane.core.weigh.ledger import draw_up
-from mill_lane.jobs import nights
+from mill_lane.jobs import run_lookup
 from mill_lane.jobs.lookup import analysis_of
 from mill_lane.jobs.summary import Summary
 from mill_lane.jobs.versions import changes_since_opened, line_of
@@ -47,10 +47,10 @@ def report_context(db: Session, summary: Summary, run: int) -> dict[str, Any]:
     NotFoundError
         Where there is no such run.
     """
-    group = next((g for g in nights.nights(db, summary.job) if g.number == run), None)
+    group = next((g for g in run_lookup.runs_of(db, summary.job) if g.number == run), None)
     if group is None:
         raise NotFoundError("run of that number")
-    seen = nights.overview(db, group)
+    seen = run_lookup.overview(db, group)
     settings = seen.settings
     recipe, device = read_recipe(settings.recipe), Device.model_validate(settings.device)
     version = db.get_one(SceneVersion, settings.version)
@@ -101,7 +101,7 @@ def _facts(recipe: Recipe, device: dict[str, Any]) -> list[tuple[str, str]]:
     ]
 
 
-def _times(db: Session, seen: nights.Overview) -> list[tuple[str, str]]:
+def _times(db: Session, seen: run_lookup.Overview) -> list[tuple[str, str]]:
     """Predicted beside measured."""
     first = seen.settings.predicted
     query = select(Render.measured).where(

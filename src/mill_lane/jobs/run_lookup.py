@@ -1,0 +1,166 @@
+"""Finding runs of frames, and how far they are."""
+
+from __future__ import annotations
+
+import itertools
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.errors import NotFoundError
+from mill_lane.core.plan.night import TimeLeft, flickers, time_left
+from mill_lane.store.models import Job, Render, RenderGroup, Task
+from mill_lane.work.runs import RunSettings, settings_of
+
+OPEN = ("queued", "running", "paused")
+
+
+def going_on(db: Session, job: Job) -> RenderGroup | None:
+    """The run of a job that is going on, if there is one."""
+    for group in runs_of(db, job):
+        settings = settings_of(group)
+        going = settings is not None and settings.state in ("running", "stopping")
+        if going and open_task(db, group) is not None:
+            return group
+    return None
+
+
+def runs_of(db: Session, job: Job, most: int = 20) -> list[RenderGroup]:
+    """Runs by a sheet, newest first."""
+    query = select(RenderGroup).where(
+        RenderGroup.job_id == job.id, RenderGroup.kind == "run", ~RenderGroup.removed
+    )
+    found = db.scalars(query.order_by(RenderGroup.id.desc()).limit(200))
+    return [g for g in found if "sheet" in (g.settings or {})][:most]
+
+
+def find_run(db: Session, number: int) -> tuple[RenderGroup, RunSettings]:
+    """A run by a sheet.  Raises NotFoundError where there is none of that number."""
+    group = db.get(RenderGroup, number)
+    settings = settings_of(group)
+    if group is None or settings is None:
+        raise NotFoundError("run of that number")
+    return group, settings
+
+
+def open_task(db: Session, group: RenderGroup) -> Task | None:
+    """The task of the frame whose turn it is."""
+    query = (
+        select(Task)
+        .join(Render, Render.task_id == Task.id)
+        .where(Render.group_id == group.id, Task.state.in_(OPEN))
+    )
+    return db.scalars(query.order_by(Task.id).limit(1)).first()
+
+
+@dataclass(frozen=True)
+class FrameRow:
+    """A frame of a run as it is shown."""
+
+    id: int
+    frame: int
+    state: str
+    seconds: float | None
+    bright: float | None
+    troubles: tuple[str, ...]
+    picture: str
+    thumbnail: str
+    task: int | None
+
+
+def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
+    """The frames of a run whose turn has come, by number."""
+    of = func.json_extract
+    query = (
+        select(
+            Render.id,
+            Render.frame,
+            Task.state,
+            of(Render.measured, "$.whole_seconds"),
+            of(Render.measured, "$.mean_luminance"),
+            of(Render.measured, "$.troubles"),
+            Render.picture,
+            of(Render.layers, "$.thumbnail.hash"),
+            Render.task_id,
+        )
+        .outerjoin(Task, Task.id == Render.task_id)
+        .where(Render.group_id == group.id, ~Render.removed)
+        .order_by(Render.frame, Render.id)
+    )
+    return [
+        FrameRow(
+            id=n,
+            frame=frame,
+            state=state or "",
+            seconds=seconds,
+            bright=bright,
+            troubles=tuple(json.loads(said)) if said else (),
+            picture=picture or "",
+            thumbnail=thumbnail or "",
+            task=task,
+        )
+        for n, frame, state, seconds, bright, said, picture, thumbnail, task in db.execute(query)
+    ]
+
+
+@dataclass(frozen=True)
+class Overview:
+    """A run at a glance: frames begun by number, the left ones, the running one, time left."""
+
+    group: RenderGroup
+    settings: RunSettings
+    rows: list[FrameRow]
+    task: Task | None
+    left: TimeLeft | None
+
+    @property
+    def done(self) -> int:
+        """Frames that are done."""
+        return sum(1 for row in self.rows if row.picture)
+
+    @property
+    def state(self) -> str:
+        """What the run is doing; one without a task that should have one has stopped."""
+        state = self.settings.state
+        return "stopped" if state in ("running", "stopping") and self.task is None else state
+
+
+def overview(db: Session, group: RenderGroup) -> Overview:
+    """Look at a run."""
+    settings = settings_of(group)
+    assert settings is not None
+    rows = frames_of(db, group)
+    task = open_task(db, group)
+    taken = [row.seconds for row in rows if row.picture and row.seconds]
+    first = settings.predicted
+    known = (
+        TimeLeft(first["seconds"], first["margin"], 0) if first.get("seconds") is not None else None
+    )
+    running = float((task.live or {}).get("seconds") or 0.0) if task is not None else 0.0
+    count = len(settings.left) + (1 if task is not None else 0)
+    return Overview(
+        group,
+        settings,
+        _flickering(rows, settings.every),
+        task,
+        time_left(taken, count, running, known),
+    )
+
+
+def _flickering(rows: Sequence[FrameRow], every: Sequence[int]) -> list[FrameRow]:
+    """The same rows, with those that flicker told: where the frames on both sides are done."""
+    numbers = sorted(set(every))
+    step = min((b - a for a, b in itertools.pairwise(numbers)), default=1)
+    done = [row for row in rows if row.picture and row.bright is not None]
+    found = {
+        done[k].id
+        for k in flickers([row.bright or 0.0 for row in done])
+        if done[k].frame - done[k - 1].frame == done[k + 1].frame - done[k].frame == step
+    }
+    said = "it flickers: brighter or darker than the frame before and the one after"
+    return [
+        replace(row, troubles=(*row.troubles, said)) if row.id in found else row for row in rows
+    ]
