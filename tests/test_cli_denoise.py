@@ -18,8 +18,8 @@ from mill_lane.core.formats.exr_guides import guides_in
 from mill_lane.core.formats.pictures import write_pixels
 from mill_lane.core.image.srgb import from_linear
 from mill_lane.core.render.layers import exr_names
+from tests.core import test_denoise_frames
 from tests.core.test_denoise import noisy, rms
-from tests.core.test_denoise_frames import TestBringing
 from tests.test_cli import call
 
 
@@ -133,7 +133,7 @@ class TestDenoise(unittest.TestCase):
         of another size is left aside.
         """
         for number in range(1, 5):
-            layers, _ = TestBringing.noisy_frames(0.1, (2.0, 1.0), number, 6.0)
+            layers, _ = test_denoise_frames.TestBringing.noisy_frames(0.1, (2.0, 1.0), number, 6.0)
             path = self.folder / f"shot.{number:04d}.exr"
             write_exr(path, layers, names=exr_names())
         source = str(self.folder / "shot.####.exr")

@@ -111,7 +111,7 @@ def _folder(sheet: RunSheet, folder: Path, frames: list[int]) -> list[RangeCheck
         return [RangeCheck("output", "error", "Nothing would be written: choose EXR, PNG or JPEG.")]
     if not os.access(place, os.W_OK):
         return [RangeCheck("output", "error", f"{place} cannot be written.")]
-    present = [n for n in frames if any(p.exists() for p in sheet.paths(folder, n))]
+    present = sheet.begun(folder, frames)
     if not present:
         return [RangeCheck("output", "ok", f"Written below {folder}.")]
     said = {

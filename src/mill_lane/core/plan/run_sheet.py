@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -68,6 +69,14 @@ class RunSheet(BaseModel):
         """The files of a frame below a folder."""
         stem = self.pattern().path(frame)
         return [folder / stem.with_name(stem.name + ending) for ending in self.endings]
+
+    def begun(self, folder: Path, frames: list[int]) -> list[int]:
+        """Frames of which some file is there already; the folder is read once."""
+        pattern = self.pattern()
+        place = folder / pattern.folder
+        names = set(os.listdir(place)) if place.is_dir() else set()
+        stems = ((n, pattern.path(n).name) for n in frames)
+        return [n for n, stem in stems if any(stem + ending in names for ending in self.endings)]
 
     def standing(self, folder: Path, frames: list[int]) -> list[int]:
         """Frames of which every file is there already."""
