@@ -208,7 +208,8 @@ class TestNights(NightCase):
             row = db.scalars(select(RecipeRow).where(RecipeRow.chosen == "final")).one()
             row.data = row.data | meant | lights
         text = self.text()
-        for words in ("at 3 m, f/2.8", "over 0.5 of a frame", "and is not seen", "“lamp” among"):
+        told = ("at 3 m, f/2.8", "over 0.5 of a frame", "and is not seen", "“lamp” among")
+        for words in told:
             self.assertIn(words, text)
         run = self.begin(frames="2")
         self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)

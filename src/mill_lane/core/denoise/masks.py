@@ -48,7 +48,8 @@ def made(where: Where, clean: F32, noise: F32 | None, numbers: F32 | None) -> F3
     if where.name == OBJECTS:
         if numbers is None:
             raise MillError(
-                "The picture has no layer “object”.", "Paint the mask, or denoise the trial again."
+                "The picture has no layer “object”.",
+                "Paint the mask, or denoise the trial again.",
             )
         return chosen_objects(numbers, where.objects)
     if where.name == PICTURE:
