@@ -44,12 +44,12 @@ def add_arguments(sub: ArgumentParser) -> None:
     sub.add_argument("--layers", help="names of layers, with commas; see the README")
     sub.add_argument("--camera")
     sub.add_argument("--sky", type=Path, help="an HDR or EXR picture of the sky")
+    sub.add_argument("--out", type=Path, metavar="DIR", help="where frames are written")
 
 
 def add_run_arguments(sub: ArgumentParser) -> None:
     """Add what rendering alone can be told."""
     add_arguments(sub)
-    sub.add_argument("--out", type=Path, required=True, metavar="DIR")
     sub.add_argument("--threads", type=int)
     text = "take the noise out before a frame is written"
     sub.add_argument("--denoise", choices=("quality", "preview"), help=text)
@@ -110,6 +110,8 @@ def run(args: Arguments) -> Result:
     )
     from mill_lane.work.warm import prepare
 
+    if args.out is None:
+        raise MillError("No folder is named for the frames.", "Name one with --out DIR.")
     return_large_blocks()
     scene, recipe, analysis, sheet, sky = _opened(args)
     frames = sheet.listed(scene.frames)
@@ -257,11 +259,13 @@ def _clean(session: Session, mode: Any, threads: int) -> Callable[[], Iterable[t
 def check(args: Arguments) -> Result:
     """Look at what could spoil a range, without rendering it."""
     from mill_lane.core.devices.cpu import cpu_device, find_machine
-    from mill_lane.core.plan.preflight import Shot, preflight
+    from mill_lane.core.plan.preflight import Shot
+    from mill_lane.core.plan.range_checks import Range, check_range
 
     scene, recipe, analysis, sheet, _ = _opened(args)
     frames = sheet.listed(scene.frames)
-    found = preflight(Shot(analysis, recipe, cpu_device(find_machine())))
+    shot = Shot(analysis, recipe, cpu_device(find_machine()))
+    found = check_range(Range(shot, sheet, args.out or Path.cwd()))
     if not args.json:
         print(f"{len(frames)} frames, {frames[0]} to {frames[-1]} in their order")
         for result in found:

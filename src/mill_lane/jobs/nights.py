@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.plan.frames import parse_frames
+from mill_lane.core.plan.frames import frames_in_words, parse_frames
 from mill_lane.core.plan.less_memory import with_less
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import Recipe
@@ -47,7 +47,7 @@ def begin(
     analysis, device = analysis_of(db, version), device_of(job.device)
     recipe = recipe or recipe_of(db, job, "final")
     frames = sheet.listed(analysis.frames)
-    check_name(sheet, folder)
+    sheet.check_below(folder)
     if not sheet.endings:
         raise MillError("Nothing would be written.", "Choose EXR, PNG or JPEG.")
     recipe = recipe.model_copy(update={"layers": recipe.kept_layers})
@@ -69,12 +69,10 @@ def begin(
         standing = set(sheet.standing(folder, frames))
         wanted = [n for n in frames if n not in standing]
     elif sheet.there == "refuse":
-        present = [p for n in frames for p in sheet.paths(folder, n) if p.exists()]
-        if present:
+        begun = sheet.begun(folder, frames)
+        if begun:
             raise MillError(
-                f"{present[0].name} and {len(present) - 1} more files are there already."
-                if len(present) > 1
-                else f"{present[0].name} is there already.",
+                f"Files of {frames_in_words(begun)} are there already.",
                 "Choose another name, leave what is there, or write over it.",
             )
     if not wanted:
@@ -125,17 +123,6 @@ def keep_draft(db: Session, job: Job, sheet: RunSheet) -> None:
 def _draft(db: Session, job: Job) -> RenderGroup | None:
     query = select(RenderGroup).where(RenderGroup.job_id == job.id, RenderGroup.kind == "sheet")
     return db.scalars(query).first()
-
-
-def check_name(sheet: RunSheet, folder: Path) -> None:
-    """Refuse names that lead out of the folder of frames.  Raises MillError."""
-    path = sheet.pattern().path(1)
-    inside = (folder / path).resolve().is_relative_to(folder.resolve())
-    if path.is_absolute() or "\0" in sheet.name or not inside:
-        raise MillError(
-            f"“{sheet.name}” is not below the folder of frames.",
-            "Name a place below it, or start with --frames FOLDER.",
-        )
 
 
 def stop(db: Session, number: int, now: bool) -> None:

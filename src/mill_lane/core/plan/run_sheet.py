@@ -65,6 +65,18 @@ class RunSheet(BaseModel):
             )
         return pattern
 
+    def check_below(self, folder: Path) -> None:
+        """Refuse names that lead out of the folder of frames.  Raises MillError."""
+        path = self.pattern().path(1)
+        inside = "\0" not in self.name and (folder / path).resolve().is_relative_to(
+            folder.resolve()
+        )
+        if path.is_absolute() or not inside:
+            raise MillError(
+                f"“{self.name}” is not below the folder of frames.",
+                "Name a place below it, or start with --frames FOLDER.",
+            )
+
     def paths(self, folder: Path, frame: int) -> list[Path]:
         """The files of a frame below a folder."""
         stem = self.pattern().path(frame)

@@ -14,11 +14,12 @@ from sqlalchemy.orm import Session
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import frames_in_words
 from mill_lane.core.plan.less_memory import RUNGS
+from mill_lane.core.plan.preflight import Shot
+from mill_lane.core.plan.range_checks import Range, RangeCheck, check_range
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.jobs import nights, rehearsals, run_lookup
 from mill_lane.jobs.delivering import deliver, delivered, delivered_file
 from mill_lane.jobs.lookup import find_job, find_version
-from mill_lane.jobs.range_checks import RangeCheck, check_range
 from mill_lane.jobs.run_lookup import FrameRow, Overview
 from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.web.shared.context import AHome, Db, Done, settings_of
@@ -107,7 +108,8 @@ def _checked(
 ) -> tuple[list[RangeCheck], MillError | None]:
     try:
         told = rehearsals.rehearsed(db, summary.job, sheet)
-        return check_range(summary, sheet, folder, told), None
+        shot = Shot(summary.analysis, summary.final, summary.device)
+        return check_range(Range(shot, sheet, folder, summary.estimate, told)), None
     except MillError as e:
         return [], e
 

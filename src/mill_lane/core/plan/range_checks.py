@@ -8,15 +8,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from mill_lane.core.plan.estimate import Estimate
 from mill_lane.core.plan.frames import parse_frames
 from mill_lane.core.plan.night import TimeLeft
+from mill_lane.core.plan.preflight import Shot, preflight
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe import DENOISE_LAYERS, Recipe
 from mill_lane.core.render.layers import pictures
 from mill_lane.core.weigh.analysis import Analysis
-from mill_lane.jobs.nights import check_name
-from mill_lane.jobs.preflight import check
-from mill_lane.jobs.summary import Summary
 
 
 @dataclass(frozen=True)
@@ -33,43 +32,55 @@ FLOAT, HALF = 4, 2  # bytes
 PLACES = {"memory": "fit", "threads": "machine", "textures": "scene", "camera": "scene"}
 
 
-def check_range(
-    summary: Summary, sheet: RunSheet, folder: Path, told: TimeLeft | None = None
-) -> list[RangeCheck]:
-    """Make every check for a run sheet: of the picture, the frames, the folder, the disk.
+@dataclass(frozen=True)
+class Range:
+    """A range that is about to be rendered: the shot, its sheet, the folder of frames, and what one
+    frame is predicted to take by a trial, or all of them by a rehearsal, as far as it is known.
+    """
 
-    `told` is what a rehearsal tells of its time, which goes before what a trial does.
+    shot: Shot
+    sheet: RunSheet
+    folder: Path
+    frame: Estimate | None = None
+    every: TimeLeft | None = None
+
+
+def check_range(asked: Range) -> list[RangeCheck]:
+    """Make every check for a run sheet: of the picture, the frames, the folder, the disk.
 
     Raises
     ------
     MillError
         Where the sheet itself is wrong.
     """
-    check_name(sheet, folder)
-    frames = sheet.listed(summary.analysis.frames)
+    sheet, folder = asked.sheet, asked.folder
+    analysis, final = asked.shot.analysis, asked.shot.recipe
+    sheet.check_below(folder)
+    frames = sheet.listed(analysis.frames)
     found = [
-        RangeCheck(r.code, r.level, r.text, PLACES.get(r.code, "scene")) for r in check(summary)
+        RangeCheck(r.code, r.level, r.text, PLACES.get(r.code, "scene"))
+        for r in preflight(asked.shot)
     ]
     return [
         *found,
-        *_frames(summary, sheet),
-        *_as_meant(summary.final, summary.analysis),
+        *_frames(analysis, sheet),
+        *_as_meant(final, analysis),
         *_folder(sheet, folder, frames),
-        *_disk(summary, sheet, folder, len(frames)),
-        *_denoising(summary),
-        *_samples(summary),
-        *_time(summary, len(frames), told),
+        *_disk(final, sheet, folder, len(frames)),
+        *_denoising(final),
+        *_samples(final),
+        *_time(asked, len(frames)),
     ]
 
 
-def _frames(summary: Summary, sheet: RunSheet) -> list[RangeCheck]:
+def _frames(analysis: Analysis, sheet: RunSheet) -> list[RangeCheck]:
     parts = [p for p in sheet.frames.split(",") if p.strip()]
     counts = sum(len(parse_frames(p)) for p in parts)
     twice = counts - len(parse_frames(sheet.frames))
     whole = len(parts) > 1 and any("x" in p for p in parts)
     if twice and not whole:  # every fourth first and then the rest is meant so
         return [RangeCheck("twice", "warning", f"{twice} frames are named twice, and done once.")]
-    first, last = summary.analysis.frames
+    first, last = analysis.frames
     if first == last:
         return [RangeCheck("still", "ok", "Nothing moves: the scene has one frame.")]
     return []
@@ -124,8 +135,7 @@ def _folder(sheet: RunSheet, folder: Path, frames: list[int]) -> list[RangeCheck
     return [RangeCheck("output", level, text)]
 
 
-def _disk(summary: Summary, sheet: RunSheet, folder: Path, count: int) -> list[RangeCheck]:
-    final = summary.final
+def _disk(final: Recipe, sheet: RunSheet, folder: Path, count: int) -> list[RangeCheck]:
     known = pictures()
     channels = 3 + sum(
         len(p.channels) for name in final.kept_layers if (p := known.get(name)) is not None
@@ -138,14 +148,14 @@ def _disk(summary: Summary, sheet: RunSheet, folder: Path, count: int) -> list[R
     return [RangeCheck("disk", "ok" if needed < free else "error", text)]
 
 
-def _denoising(summary: Summary) -> list[RangeCheck]:
-    missing = [n for n in DENOISE_LAYERS if n not in summary.final.kept_layers]
-    if summary.final.denoise != "no":
+def _denoising(final: Recipe) -> list[RangeCheck]:
+    missing = [n for n in DENOISE_LAYERS if n not in final.kept_layers]
+    if final.denoise != "no":
         return [
             RangeCheck(
                 "denoise",
                 "ok",
-                f"Denoised {summary.final.denoise.replace('with', 'with each frame')}.",
+                f"Denoised {final.denoise.replace('with', 'with each frame')}.",
             )
         ]
     if missing:
@@ -154,8 +164,7 @@ def _denoising(summary: Summary) -> list[RangeCheck]:
     return [RangeCheck("denoise", "ok", "The files have all that denoising later needs.")]
 
 
-def _samples(summary: Summary) -> list[RangeCheck]:
-    final = summary.final
+def _samples(final: Recipe) -> list[RangeCheck]:
     out = []
     if final.endless:
         out.append(RangeCheck("samples", "error", "The final recipe has no end.", "finish"))
@@ -168,12 +177,12 @@ def _samples(summary: Summary) -> list[RangeCheck]:
     return out
 
 
-def _time(summary: Summary, count: int, told: TimeLeft | None) -> list[RangeCheck]:
-    if told is not None:
-        seconds, margin, source = told.seconds, told.margin, "a rehearsal"
-    elif summary.estimate is not None:
-        seconds, margin = summary.estimate.seconds * count, summary.estimate.margin * count
-        source = summary.estimate.source
+def _time(asked: Range, count: int) -> list[RangeCheck]:
+    if asked.every is not None:
+        seconds, margin, source = asked.every.seconds, asked.every.margin, "a rehearsal"
+    elif asked.frame is not None:
+        seconds, margin = asked.frame.seconds * count, asked.frame.margin * count
+        source = asked.frame.source
     else:
         text = "How long it takes is not known: rehearse it, or run a trial of this scene version."
         return [RangeCheck("time", "warning", text, "trials")]
