@@ -18,9 +18,7 @@ from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.film import contact_sheet, write_film
 from mill_lane.core.formats.pictures import write_pixels
 from mill_lane.core.plan.frame_output import write_frame
-from mill_lane.core.plan.less_memory import RUNGS, with_less
 from mill_lane.core.plan.run_sheet import RunSheet
-from mill_lane.core.recipe import DENOISE_LAYERS, Recipe
 
 
 class InAFolder(unittest.TestCase):
@@ -52,38 +50,15 @@ class TestRunSheet(InAFolder):
     def test_as_json_and_back(self) -> None:
         sheet = RunSheet(frames="1-9x2", rungs=("fewer_layers",), trouble="stop")
         self.assertEqual(RunSheet.model_validate_json(sheet.model_dump_json()), sheet)
-        for wrong in ({"jpeg": 101}, {"exr": "double"}, {"magic": 1}, {"frames": ""}):
+        for wrong in (
+            {"rungs": ["magic"]},
+            {"jpeg": 101},
+            {"exr": "double"},
+            {"magic": 1},
+            {"frames": ""},
+        ):
             with self.assertRaises(ValidationError):
                 RunSheet.model_validate(wrong)
-
-
-class TestLessMemory(unittest.TestCase):
-    def test_each_rung_once(self) -> None:
-        """Denoising goes first, then layers; what denoising needs stays to the end."""
-        recipe = Recipe(denoise="with", layers=("albedo", "components", "lights"))
-        taken = []
-        while (found := with_less(recipe, RUNGS.names)) is not None:
-            recipe, rung = found
-            taken.append(rung.name)
-        self.assertEqual(taken, ["denoise_later", "fewer_layers"])
-        self.assertEqual(recipe.denoise, "later")
-        self.assertEqual(set(recipe.layers), set(DENOISE_LAYERS))
-
-    def test_the_picture_stays(self) -> None:
-        """No rung touches what a picture is made by."""
-        recipe = Recipe(denoise="with", layers=("components",), samples=99, bounces=7)
-        for rung in RUNGS:
-            same = {"denoise", "layers"}
-            changed = rung.step(recipe)
-            self.assertEqual(changed.model_dump(exclude=same), recipe.model_dump(exclude=same))
-
-    def test_what_is_not_allowed(self) -> None:
-        recipe = Recipe(denoise="with", layers=("components",))
-        self.assertIsNone(with_less(recipe, ()))
-        found = with_less(recipe, ("fewer_layers",))
-        assert found is not None
-        self.assertEqual((found[0].denoise, found[1].name), ("with", "fewer_layers"))
-        self.assertIsNone(with_less(Recipe(layers=()), RUNGS.names))
 
 
 class TestFiles(InAFolder):

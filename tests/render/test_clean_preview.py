@@ -13,7 +13,7 @@ from mill_lane.core.formats.pictures import read_pixels
 from mill_lane.core.recipe import TRIAL_LAYERS, Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
-from mill_lane.work.rendering import write_clean_preview, write_preview
+from mill_lane.work.stepping import write_clean_preview, write_preview
 from tests.homes import small_demo
 
 

@@ -10,20 +10,19 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
-from mill_lane.core.plan.fitting import check_fits
+from mill_lane.core.plan.fitting import check_way
 from mill_lane.core.plan.frames import frames_in_words, parse_frames
-from mill_lane.core.plan.less_memory import with_less
+from mill_lane.core.plan.less_memory import made_to_fit
 from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.plan.way import Way
 from mill_lane.core.recipe import Recipe
-from mill_lane.core.recipe_versions import stored
-from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.lookup import analysis_of, device_of, find_version, recipe_of
+from mill_lane.jobs.lookup import analysis_of, device_of, find_version, own_cpu, recipe_of
 from mill_lane.jobs.renders import Shot, predicted
 from mill_lane.jobs.run_lookup import find_run, frames_of, going_on, open_task
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.render import RENDER
-from mill_lane.work.runs import RunSettings, advance, next_number, settings_of, store
+from mill_lane.work.runs import RunSettings, advance, as_kept, next_number, settings_of, store
 
 
 def begin(
@@ -51,14 +50,10 @@ def begin(
     if not sheet.endings:
         raise MillError("Nothing would be written.", "Choose EXR, PNG or JPEG.")
     recipe = recipe.model_copy(update={"layers": recipe.kept_layers})
-    less: list[str] = []
-    while not judge(draw_up(analysis, recipe, device), device.free_bytes).fits:
-        rung = with_less(recipe, sheet.rungs)
-        if rung is None:
-            break
-        recipe = rung[0]
-        less.append(f"from the beginning on: {rung[1].title}")
-    check_fits(analysis, recipe, device, (recipe.width, recipe.height))
+    cpu = device_of(own_cpu(db))
+    way, taken = made_to_fit(Way(analysis, recipe, device, cpu=cpu, far_m=sheet.far_m), sheet.rungs)
+    check_way(way)
+    recipe, device = way.recipe, way.device
     going = going_on(db, job)
     if going is not None:
         raise MillError(
@@ -89,12 +84,11 @@ def begin(
         every=wanted,
         left=wanted,
         version=version.id,
-        recipe=stored(recipe),
-        device=device.model_dump(mode="json"),
-        predicted=predicted(db, job, version, shot, device),
+        **as_kept(way),
+        predicted=predicted(db, job, version, shot, device) | {"memory_bytes": way.ledger.total},
         rehearsal=rehearsal,
         warnings=list(warnings),
-        less=less,
+        less=[f"from the beginning on: {rung.title}" for rung in taken],
     )
     store(group, settings)
     advance(db, group, RENDER)

@@ -13,12 +13,16 @@ from pydantic import BaseModel
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.devices.model import Device
 from mill_lane.core.plan.less_memory import with_less
 from mill_lane.core.plan.night import BESIDE, troubles
 from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.plan.way import Means, Way
 from mill_lane.core.recipe_versions import read_recipe, stored
-from mill_lane.store.models import Render, RenderGroup
+from mill_lane.core.weigh.analysis_versions import read_analysis
+from mill_lane.store.models import Render, RenderGroup, SceneVersion
 from mill_lane.work import queue
+from mill_lane.work.kinds.needs import own_cpu
 from mill_lane.work.queue import Declared
 
 
@@ -46,6 +50,8 @@ class RunSettings(BaseModel):
         What was told before it began, and taken as read.
     less : list of str
         Rungs that were taken for want of memory, in words.
+    means : Means
+        What they changed beside recipe and device.
     """
 
     sheet: RunSheet
@@ -61,6 +67,7 @@ class RunSettings(BaseModel):
     rehearsal: dict[str, float] | None = None
     warnings: list[str] = []
     less: list[str] = []
+    means: Means = Means()
 
 
 class RenderPayload(BaseModel):
@@ -79,6 +86,28 @@ def settings_of(group: RenderGroup | None) -> RunSettings | None:
 def store(group: RenderGroup, settings: RunSettings) -> None:
     """Keep a run's settings."""
     group.settings = settings.model_dump(mode="json")
+
+
+def way_of(db: Session, settings: RunSettings) -> Way:
+    """How the frames of a run get rendered, and what that holds."""
+    version = db.get_one(SceneVersion, settings.version)
+    return Way(
+        read_analysis(version.analysis),
+        read_recipe(settings.recipe),
+        Device.model_validate(settings.device),
+        settings.means,
+        own_cpu(db),
+        settings.sheet.far_m,
+    )
+
+
+def as_kept(way: Way) -> dict[str, Any]:
+    """What a run's settings keep of a way."""
+    return {
+        "recipe": stored(way.recipe),
+        "device": way.device.model_dump(mode="json"),
+        "means": way.means,
+    }
 
 
 def next_number(table: type[Render | RenderGroup], job: int, kind: str) -> ColumnElement[int]:
@@ -155,12 +184,14 @@ def frame_lost(
     settings = settings_of(group)
     if group is None or settings is None:
         return
-    rung = with_less(read_recipe(settings.recipe), settings.sheet.rungs) if for_memory else None
+    rung = (
+        with_less(way_of(db, settings), settings.sheet.rungs, failed=True) if for_memory else None
+    )
     if rung is not None:
-        recipe, taken = rung
+        way, taken = rung
         row.removed = True  # it is rendered anew, with the others that are left
         changed = {
-            "recipe": stored(recipe),
+            **as_kept(way),
             "left": [row.frame, *settings.left],
             "less": [*settings.less, f"from frame {row.frame} on: {taken.title}"],
         }

@@ -28,6 +28,8 @@ class Device(BaseModel):
     threads: Annotated[int, Field(ge=1, le=4096)] = 1
     threads_free: Annotated[int, Field(ge=0, le=4095)] = 1
     samples_in_flight: Annotated[int, Field(ge=0, le=10**9)] = 0  # paths kept at once
+    # Of the computer's memory, lent to a card: slower, but it runs.
+    lent_bytes: Annotated[int, Field(ge=0, le=10**13)] = 0
     # What other programs hold at this moment: looked up, never stored.
     held_bytes: Annotated[int, Field(ge=0, exclude=True)] = 0
 
@@ -48,8 +50,9 @@ class Device(BaseModel):
 
     @property
     def free_bytes(self) -> int:
-        """What a render may take: what is not kept for others, nor held by them now."""
-        return max(0, self.memory_bytes - max(self.desktop_bytes, self.held_bytes))
+        """What a render may take: what is not kept for others, nor held by them now, and lent."""
+        own = max(0, self.memory_bytes - max(self.desktop_bytes, self.held_bytes))
+        return own + self.lent_bytes
 
     @property
     def render_threads(self) -> int:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
+from mill_lane.core.plan.way import Way
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.weigh.analysis import Analysis
-from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.core.weigh.ledger import Verdict, draw_up, judge
 
 
 def check_fits(analysis: Analysis, recipe: Recipe, device: Device, size: tuple[int, int]) -> None:
@@ -25,7 +26,15 @@ def check_fits(analysis: Analysis, recipe: Recipe, device: Device, size: tuple[i
     MillError
         Naming the step that would fail, and what is missing.
     """
-    verdict = judge(draw_up(analysis, recipe, device, size), device.free_bytes)
+    _check(judge(draw_up(analysis, recipe, device, size), device.free_bytes), device)
+
+
+def check_way(way: Way) -> None:
+    """Refuse a way to render that does not fit its device; see `check_fits`."""
+    _check(judge(way.ledger, way.device.free_bytes), way.device)
+
+
+def _check(verdict: Verdict, device: Device) -> None:
     if verdict.fits:
         return
     raise MillError(

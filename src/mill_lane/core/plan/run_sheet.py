@@ -6,13 +6,23 @@ import os
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.sequences import Pattern, pattern_of
 from mill_lane.core.plan.frames import early, parse_frames
+from mill_lane.core.plan.less_memory import RUNGS
 
 EXAMPLE = "shot.####"
+# All that leave the picture as it is; the others are allowed by hand.
+USUAL_RUNGS = (
+    "fewer_in_flight",
+    "denoise_later",
+    "fewer_layers",
+    "strips",
+    "lent_memory",
+    "processor",
+)
 
 
 class RunSheet(BaseModel):
@@ -21,7 +31,8 @@ class RunSheet(BaseModel):
     `name` is a path without ending and with a place for the frame's number, below the folder of
     frames.  `exr` is the kind of its numbers, empty for none; `jpeg` its quality, 0 for none.
     `there` says what becomes of files that are there, `trouble` what a frame that looks wrong does;
-    `rungs` what may be taken when memory fails (`less_memory.RUNGS`).
+    `rungs` what may be taken when memory fails, in their order (`less_memory.RUNGS`), `far_m` from
+    how many metres on textures count as far away.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -36,7 +47,16 @@ class RunSheet(BaseModel):
     jpeg: Annotated[int, Field(ge=0, le=100)] = 0
     there: Literal["refuse", "skip", "overwrite"] = "refuse"
     trouble: Literal["go on", "stop"] = "go on"
-    rungs: tuple[Literal["denoise_later", "fewer_layers"], ...] = ("denoise_later", "fewer_layers")
+    rungs: tuple[str, ...] = USUAL_RUNGS
+    far_m: Annotated[float, Field(ge=0, le=1e6)] = 5.0
+
+    @field_validator("rungs")
+    @classmethod
+    def _rungs_are_known(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        unknown = [name for name in value if name not in RUNGS]
+        if unknown:
+            raise ValueError(f"are of {', '.join(RUNGS.names)}, not {unknown[0]}")
+        return tuple(dict.fromkeys(value))
 
     @property
     def endings(self) -> tuple[str, ...]:

@@ -93,6 +93,8 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
                 )
                 q[Q_TRAVELLED] += at
                 q[Q_MEDIUM], q[Q_EVENT] = box, dim
+                if s[S_PART] == PART_ALONE and _from_camera(q):
+                    return DEAD
                 share = (
                     boxes[MEDIUM_COLUMNS * box + D_SCATTER]
                     / boxes[MEDIUM_COLUMNS * box + D_EXTINCTION]
@@ -100,7 +102,8 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
                 q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * share, q[Q_TG] * share, q[Q_TB] * share
                 return PARTICLE if share > 0 else DEAD
         if not hit:
-            add_sky(w, s, q, component, depth)
+            if s[S_PART] != PART_ALONE or not _from_camera(q):
+                add_sky(w, s, q, component, depth)
             return DEAD
         q[Q_TRAVELLED] += length
         q[Q_SINCE] += length
@@ -115,7 +118,10 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
         if profile:
             _count_hit(w, q, c, material)
         factors = materials.factors_of(w, material)
-        add_glow(w, s, q, factors, material, component, depth)
+        # What belongs to another part of the scene hides and lets through, and gives nothing else.
+        held_out = s[S_PART] != WHOLE and _from_camera(q) and _is_held_out(w, q)
+        if not held_out:
+            add_glow(w, s, q, factors, material, component, depth)
         sr, sg, sb = straight_on(w, s, q)
         if profile:
             count_touches(q, c, ray, depth, component)
@@ -137,6 +143,8 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
                 continue
             k = q[Q_COVER] / (1.0 - straight)
             q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * k, q[Q_TG] * k, q[Q_TB] * k
+        if held_out:
+            return DEAD
         if factors[M_UNLIT] > 0:
             add(
                 w,
@@ -155,6 +163,18 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             materials.read_material(w, q)
         return SURFACE
     return DEAD
+
+
+@inner
+def _from_camera(q: Any) -> bool:
+    """Whether the path has met nothing yet but what it went straight through."""
+    return (np.int64(q[Q_UNSEEN]) & NO_CAMERA) != 0
+
+
+@inner
+def _is_held_out(w: Any, q: Any) -> bool:
+    met = np.int64(q[Q_INSTANCE]) * INSTANCE_COLUMNS
+    return (i64_at(w[W_INSTANCES])[met + P_FLAGS] & HELD_OUT) != 0
 
 
 @lean

@@ -21,18 +21,32 @@ from mill_lane.core.scene.pose import node_matrix, world_matrices
 
 
 @dataclass(frozen=True)
+class ScenePart:
+    """A part of a scene that is rendered by itself, everything else lighting and shadowing it.
+
+    `meshes` are those whose objects the camera sees; what they hide stays hidden by the others.
+    `rest` says whether the sky and the fog that the camera sees are in it.  Each sample belongs to
+    the part of what it meets first, so that the parts of a scene add up to the whole.
+    """
+
+    meshes: frozenset[int]
+    rest: bool = False
+
+
+@dataclass(frozen=True)
 class Shot:
     """What of the recipe and of a preview changes the world itself.
 
     `shutter` is in seconds from the frame's time on; `scales` make lamps by name weaker or
     stronger; `only` shows the placed objects of one name alone; `environment` replaces the scene's
-    own.
+    own; `part` is what of it the camera sees.
     """
 
     shutter: float = 0.0
     scales: Mapping[str, float] | None = None
     only: str | None = None
     environment: Environment | None = None
+    part: ScenePart | None = None
 
 
 def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
@@ -76,6 +90,8 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         name = scene.nodes[node].name
         hidden = s.HIDDEN if shot.only is not None and name != shot.only else 0
         hidden |= sum(s.RAY_FLAGS[ray] for ray in scene.nodes[node].unseen_by)
+        if shot.part is not None and mesh not in shot.part.meshes:
+            hidden |= s.HELD_OUT
         for i, p in enumerate(scene.meshes[mesh].parts):
             if p.triangles == 0:
                 continue

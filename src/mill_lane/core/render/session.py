@@ -23,7 +23,7 @@ from mill_lane.core.render import slots as s
 from mill_lane.core.render.film import Film, dilate, film_noise, new_film
 from mill_lane.core.render.layers import resolved
 from mill_lane.core.render.load import Loaded
-from mill_lane.core.render.pose import pose
+from mill_lane.core.render.pose import ScenePart, pose
 from mill_lane.core.render.profile import Profile, Work, new_work
 from mill_lane.core.render.settings import Preview, settings_of, shot_of
 from mill_lane.core.render.state import read_state, saved_array, write_state
@@ -65,6 +65,7 @@ class Session:
     profiled: bool = True
     sky: NDArray[np.float32] | None = None  # the pixels of the recipe's sky picture
     about: str = ""  # kept in a saved state, for whoever opens it
+    part: ScenePart | None = None  # what of the scene the camera sees
     priority: tuple[float, float] | None = None
     seconds: float = 0.0
     done: str = ""
@@ -75,11 +76,13 @@ class Session:
         x0, y0, x1, y1 = self.bounds
         scene = self.loaded.scene
         time = scene.seconds(self.frame)
-        self.world: World = pose(self.loaded, time, shot_of(r, self.preview, scene, self.sky))
+        self.world: World = pose(
+            self.loaded, time, shot_of(r, self.preview, scene, self.sky, self.part)
+        )
         self.profiled = self.profiled or "work" in r.layers
         camera = self.camera or r.camera or None
         self.settings = settings_of(
-            r, self.bounds, scene, time, camera, self.preview, self.profiled
+            r, self.bounds, scene, time, camera, self.preview, self.profiled, self.part
         )
         self.film: Film = new_film(x1 - x0, y1 - y0, r.layers, self.world.light_count)
         self.boxes = tile_boxes(x1 - x0, y1 - y0, r.tile_size)
@@ -93,6 +96,15 @@ class Session:
         self.threads = threads_to_use(self.threads)
         self._pool = ThreadPoolExecutor(self.threads)
         self._workers = [_Hands(self.world) for _ in range(self.threads)]
+
+    def add_to(self, before: Session) -> None:
+        """Add to what another part of the same scene gave: its film, its time, its counts.
+
+        Called before the first step, or before a state is taken up.
+        """
+        before.film.samples[...] = 0
+        before.film.active[...] = 1
+        self.film, self.work, self.seconds = before.film, before.work, before.seconds
 
     # --- going on ---
     def step(self, seconds: float) -> None:

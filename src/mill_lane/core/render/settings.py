@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.pose import Shot, camera_track
+from mill_lane.core.render.pose import ScenePart, Shot, camera_track
 from mill_lane.core.scene.model import Environment, Scene
 
 SENSOR_HEIGHT = (
@@ -47,7 +47,11 @@ class Preview:
 
 
 def shot_of(
-    recipe: Recipe, preview: Preview, scene: Scene, sky: NDArray[np.float32] | None = None
+    recipe: Recipe,
+    preview: Preview,
+    scene: Scene,
+    sky: NDArray[np.float32] | None = None,
+    part: ScenePart | None = None,
 ) -> Shot:
     """What of recipe and preview changes the world itself.
 
@@ -72,6 +76,7 @@ def shot_of(
         scales=recipe.light_scales,
         only=preview.only_object,
         environment=environment,
+        part=part,
     )
 
 
@@ -91,6 +96,7 @@ def settings_of(
     camera: str | None = None,
     preview: Preview | None = None,
     profile: bool = False,
+    part: ScenePart | None = None,
 ) -> NDArray[np.float64]:
     """Turn a recipe into the settings that kernels read (`slots.S_`).
 
@@ -107,6 +113,8 @@ def settings_of(
         What is left out while looking.
     profile : bool
         Whether work is counted.
+    part : ScenePart, optional
+        What the camera sees; all of the scene where it is not given.
 
     Returns
     -------
@@ -163,6 +171,7 @@ def settings_of(
         s.S_FLAT: flat,
         s.S_SHUTTER: shutter,
         s.S_AIM: 1.0,
+        s.S_PART: s.WHOLE if part is None else (s.PART_WITH_REST if part.rest else s.PART_ALONE),
         s.S_LIGHT_COUNT: "lights" in recipe.layers,
         s.S_LENS: lens_radius(scene.cameras[node.camera].yfov, recipe.f_stop)
         if p.depth_of_field and not flat

@@ -79,6 +79,7 @@ INSTANCE_COLUMNS = 13
 # that do not see it.
 SEE_THROUGH, HIDDEN, PLAIN = 1, 2, 4
 NO_CAMERA, NO_REFLECTION, NO_TRANSMISSION, NO_SHADOW, NO_INDIRECT = 8, 16, 32, 64, 128
+HELD_OUT = 256  # it belongs to another part of the scene: what the camera sees of it is left out
 UNSEEN = NO_CAMERA | NO_REFLECTION | NO_TRANSMISSION | NO_SHADOW | NO_INDIRECT
 RAY_FLAGS = {
     "camera": NO_CAMERA,
@@ -232,13 +233,16 @@ MEDIUM_COLUMNS = 9
     S_AIM,
     S_ONLY,
     S_FLAT,
+    S_PART,
     S_CAMERA_TRACK,
-) = range(43)
+) = range(44)
 # From S_CAMERA_TRACK on: position, forward, right, up of the camera at the keys of the shutter,
 # then of the next frame.
 CAMERA_KEYS = 9
 SETTINGS = S_CAMERA_TRACK + 12 * (CAMERA_KEYS + 1)
 
+# All of the scene, or a part of it: with the sky and the fog that the camera sees, or without.
+WHOLE, PART_WITH_REST, PART_ALONE = 0, 1, 2
 ONE_BY_POWER, ALL_LIGHTS, ONE_BY_ESTIMATE = 0, 1, 2
 VIEW_LIGHT, VIEW_OCCLUSION, VIEW_WIRES = 0, 1, 2
 

@@ -203,11 +203,9 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
         motion = f32_at(film[F_MOTION])
         motion[2 * p] += np.float32(mx)
         motion[2 * p + 1] += np.float32(my)
-    if film[F_OBJECT] != 0 and index == 0:
+    if film[F_OBJECT] != 0 and index == 0 and q[Q_RECORDED] > 0:
         # Numbers do not average: the first sample's object stands, counted from 1, 0 for none.
-        f32_at(film[F_OBJECT])[p] = (
-            np.float32(q[Q_OBJECT] + 1.0) if q[Q_RECORDED] > 0 else np.float32(0)
-        )
+        f32_at(film[F_OBJECT])[p] = np.float32(q[Q_OBJECT] + 1.0)
     if film[F_WORK] != 0:
         work = q[Q_WORK] + q[Q_WORK + 1] + 2.0 * q[Q_WORK + 2] + 8.0 * q[Q_WORK + 3]
         f32_at(film[F_WORK])[p] += np.float32(work)

@@ -17,7 +17,7 @@ from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
-from mill_lane.work.kinds.render_parts import Output, output_of
+from mill_lane.work.kinds.render_parts import Output, of_run
 
 if TYPE_CHECKING:
     from mill_lane.core.denoise.showing import Kept
@@ -121,7 +121,7 @@ class Denoise(Kind[Payload, Request, Result]):
             later=self.later,
             folder=context.folder,
             frame=row.frame,
-            output=output_of(context.db, row),
+            output=of_run(context.db, row).get("output"),
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -139,8 +139,8 @@ class Denoise(Kind[Payload, Request, Result]):
         from mill_lane.core.image.maps import ramp
         from mill_lane.core.image.srgb import in_bands, view
         from mill_lane.core.render.session import threads_to_use
+        from mill_lane.work.kept_scene import forget_scene
         from mill_lane.work.memory import peak_since, reset_peak, resident, return_large_blocks
-        from mill_lane.work.rendering import forget_scene
 
         if request.later:
             forget_scene()

@@ -70,8 +70,8 @@ class DenoiseFiles(Kind[Payload, Request, Result]):
         from mill_lane.core.denoise.files import Wishes
         from mill_lane.core.denoise.strips import Settings
         from mill_lane.core.render.session import threads_to_use
+        from mill_lane.work.kept_scene import forget_scene
         from mill_lane.work.memory import peak_since, reset_peak, resident, return_large_blocks
-        from mill_lane.work.rendering import forget_scene
 
         forget_scene()
         return_large_blocks()

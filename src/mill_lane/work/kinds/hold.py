@@ -67,7 +67,8 @@ class Hold(Kind[Payload, Request, Found]):
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.progress import part
         from mill_lane.core.render.load import load
-        from mill_lane.work.rendering import forget_scene, sky_pixels
+        from mill_lane.work.kept_scene import forget_scene
+        from mill_lane.work.rendering import sky_pixels
         from mill_lane.work.warm import prepare
 
         prepare(part(report, 0.0, 0.02))

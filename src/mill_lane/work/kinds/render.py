@@ -9,6 +9,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.plan.way import Means
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.state import passes_of
@@ -21,7 +22,7 @@ from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.denoise import Payload as DenoisePayload
 from mill_lane.work.kinds.needs import own_cpu, sky_file
-from mill_lane.work.kinds.render_parts import Request, Result, output_of
+from mill_lane.work.kinds.render_parts import Request, Result, of_run
 
 
 class Payload(BaseModel):
@@ -56,6 +57,10 @@ class RenderKind(Kind[Payload, Request, Result]):
         values = stored(recipe)
         scene = row.version.file_hash
         about = {"file_hash": scene, "recipe": values, **shown, "note": row.note}
+        run = of_run(db, row)
+        key = payload.key or session_key(scene, recipe, shown)
+        if run and run["means"] != Means():
+            key += f":{run['means']}"
         return Request(
             scene=home.files.path(scene),
             recipe=recipe,
@@ -64,13 +69,13 @@ class RenderKind(Kind[Payload, Request, Result]):
             preview=row.preview,
             threads=cpu.render_threads,
             memory_limit=cpu.free_bytes,
-            key=payload.key or session_key(scene, recipe, shown),
+            key=key,
             about=json.dumps(about),
             sky=sky_file(db, home, recipe),
             folder=context.folder,
             taken_apart=row.kind == "trial",
             checkpoint_seconds=self.checkpoint_seconds,
-            output=output_of(db, row),
+            **run,
         )
 
     def run(self, request: Request, report: Report) -> Result:

@@ -8,8 +8,11 @@ from typing import Any
 from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
+from mill_lane.core.plan.parts import images_of
 from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.plan.way import Means
 from mill_lane.core.recipe import Recipe
+from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.models import Render, RenderGroup
 from mill_lane.work import runs
 
@@ -21,11 +24,19 @@ class Output(BaseModel):
     folder: Path
 
 
-def output_of(db: Session, row: Render) -> Output | None:
-    """What is written of a frame of a run; None for any other render."""
+def of_run(db: Session, row: Render) -> dict[str, Any]:
+    """What a request has of the run that its frame belongs to; nothing for any other render."""
     group = db.get(RenderGroup, row.group_id) if row.group_id else None
     settings = runs.settings_of(group)
-    return Output(sheet=settings.sheet, folder=settings.folder) if settings is not None else None
+    if settings is None:
+        return {}
+    out: dict[str, Any] = {
+        "output": Output(sheet=settings.sheet, folder=settings.folder),
+        "means": settings.means,
+    }
+    if settings.means.parts:
+        out["images"] = images_of(read_analysis(row.version.analysis))
+    return out
 
 
 class Request(BaseModel):
@@ -46,6 +57,8 @@ class Request(BaseModel):
     taken_apart: bool
     checkpoint_seconds: float
     output: Output | None = None
+    means: Means = Means()
+    images: dict[int, set[int]] = {}  # that each mesh uses, where the scene is rendered in parts
 
 
 class Layer(BaseModel):

@@ -87,8 +87,8 @@ class VisibleCost(Kind[Payload, Request, Result]):
         from mill_lane.core.formats.pictures import write_pixels
         from mill_lane.core.progress import part
         from mill_lane.core.render.session import threads_to_use
+        from mill_lane.work.kept_scene import forget_scene
         from mill_lane.work.looking import looker_of
-        from mill_lane.work.rendering import forget_scene
         from mill_lane.work.warm import prepare
 
         prepare(part(report, 0.0, 0.02))

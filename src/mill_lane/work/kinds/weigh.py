@@ -64,9 +64,9 @@ class Weigh(Kind[Payload, Request, Result]):
         from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.render.session import threads_to_use
         from mill_lane.core.weigh.full import weigh_full
+        from mill_lane.work.kept_scene import forget_scene
         from mill_lane.work.looking import forget_looker
         from mill_lane.work.memory import give_back
-        from mill_lane.work.rendering import forget_scene
         from mill_lane.work.warm import prepare
 
         # The kernels look for what is seen as well.

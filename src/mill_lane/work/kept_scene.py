@@ -1,0 +1,91 @@
+"""The scene that was loaded last, kept for the next render of it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.progress import part
+from mill_lane.core.render.load import Loaded, load, retextured
+from mill_lane.core.trim.shrink import shrink
+from mill_lane.work.kinds.base import Report
+from mill_lane.work.looking import forget_looker
+from mill_lane.work.memory import give_back, reset_peak, resident
+
+Sizes = Mapping[int, int]
+Key = tuple[Path, tuple[tuple[int, int], ...]]
+# What is kept, by file and sizes of textures, and the bytes that were resident before.  This
+# process has no other state.
+_warm: dict[Key, tuple[Loaded, int]] = {}
+
+
+def forget_scene() -> None:
+    """Let go of the scene that was loaded last."""
+    _warm.clear()
+
+
+def key_of(path: Path, sizes: Sizes) -> Key:
+    """By what a loaded scene is known."""
+    return path, tuple(sorted(sizes.items()))
+
+
+def is_loaded(path: Path, sizes: Sizes) -> bool:
+    """Whether it is the scene that is kept."""
+    return key_of(path, sizes) in _warm
+
+
+def loaded_scene(path: Path, sizes: Sizes, threads: int, report: Report) -> tuple[Loaded, int]:
+    """Load a scene, unless it is there.
+
+    Parameters
+    ----------
+    path : Path
+    sizes : mapping
+        The longest sides, pixels, of textures that are made smaller, by image.
+    threads : int
+    report : Report
+
+    Returns
+    -------
+    tuple of Loaded and int
+        The scene in memory, and the bytes that were resident before it was.
+    """
+    key = key_of(path, sizes)
+    if key in _warm:
+        reset_peak()
+        return _warm[key]
+    kept, baseline = next(((v for k, v in _warm.items() if k[0] == path)), (None, 0))
+    _warm.clear()
+    forget_looker()
+    give_back()
+    if kept is None:
+        baseline = resident()
+    reset_peak()
+    scene = open_scene(path)
+    report(0.0, "reading the scene")
+    tell = _loading(report)
+    if sizes:
+        scene, _ = shrink(scene, dict(sizes), part(tell, 0.0, 0.3))
+    if kept is None:
+        loaded = load(scene, threads, part(tell, 0.3, 1.0) if sizes else tell)
+    else:  # the same scene with other textures: what moves is posed anew in any case
+        loaded = retextured(kept, scene, threads, part(tell, 0.3, 1.0))
+    del kept
+    _warm[key] = loaded, baseline
+    give_back()
+    return _warm[key]
+
+
+def _loading(report: Report) -> Callable[[float, str], None]:
+    began = time.monotonic()
+
+    def tell(share: float, text: str) -> None:
+        taken = time.monotonic() - began
+        report.live = {"phase": "loading", "load_share": share}
+        if taken > 1.0 and share > 0:
+            report.live["left"] = taken * (1 - share) / share
+        report(0.0, text)
+
+    return tell
