@@ -12,10 +12,15 @@ import numpy as np
 from PIL import Image
 
 from mill_lane.cli.main import main
+from mill_lane.cli.record import NAME
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.plan.preflight import Result as Found
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.render.layers import exr_names
+from mill_lane.store.files import file_hash
+from mill_lane.work import rendering
+from mill_lane.work.kinds.base import Report
+from mill_lane.work.kinds.render_parts import Request, Result
 from tests.scenes import small_demo
 from tests.test_cli import call
 
@@ -35,9 +40,12 @@ class TestRun(unittest.TestCase):
     def test_a_range_and_going_on(self) -> None:
         """Each frame is the same bits as rendered alone; what is there is left alone."""
         status, got = self.run_it("--frames", "1-9x4", "--names", "s.###", "--formats", "exr,png")
-        self.assertEqual((status, got["rendered"], got["frames"]), (0, 3, 3))
+        self.assertEqual((status, [row["frame"] for row in got["frames"]]), (0, [1, 5, 9]), got)
+        self.assertEqual(len(got["frames"][0]["files"]), 2)
+        self.assertGreater(got["load_seconds"], got["frames"][1]["setup_seconds"])
+        self.assertEqual(got["fallbacks"], [])
         names = {f"s.{n:03d}{e}" for n in (1, 5, 9) for e in (".exr", ".png")}
-        self.assertEqual({p.name for p in self.out.iterdir()}, names)
+        self.assertEqual({p.name for p in self.out.iterdir()}, names | {NAME})
         alone = self.out.parent / "alone.exr"
         call("render", self.scene, "--out", str(alone), *SMALL, "--frame", "5")
         whole, one = (read_exr(p, exr_names())["beauty"] for p in (self.out / "s.005.exr", alone))
@@ -67,17 +75,17 @@ class TestRun(unittest.TestCase):
 
         (self.out / "s.3.exr").unlink()
         with (
-            patch("mill_lane.cli.run.SAVE_EVERY", -1.0),
+            patch("mill_lane.cli.run.SAVE_EVERY", 0.0),
             patch("mill_lane.cli.run.telling", return_value=stop),
         ):
             line = ["run", self.scene, "--out", str(self.out), *SMALL, *more, "--json"]
             self.assertEqual(main(line), 1)
-        self.assertEqual([p.name for p in self.out.iterdir()], [".003.state"])
+        self.assertTrue((self.out / ".frame-0003" / "state.npz").exists())
         status, got = self.run_it(*more, "--resume")
         self.assertEqual((status, got["rendered"]), (0, 1))
         again = read_exr(self.out / "s.3.exr", exr_names())["beauty"]
         np.testing.assert_array_equal(again, undisturbed)
-        self.assertEqual([p.name for p in self.out.iterdir()], ["s.3.exr"])
+        self.assertEqual({p.name for p in self.out.iterdir()}, {"s.3.exr", NAME})
 
     def test_a_sheet_and_denoising(self) -> None:
         sheet = self.out.parent / "sheet.json"
@@ -106,10 +114,49 @@ class TestRun(unittest.TestCase):
 
     def test_check(self) -> None:
         status, got = call("check", self.scene, *SMALL, "--frames", "1-5")
-        self.assertEqual((status, got["frames"], got["errors"]), (0, 5, 0))
-        self.assertIn("memory", json.dumps(got["found"]))
+        self.assertEqual((status, got["frames"], got["errors"]), (0, 5, []))
+        self.assertIn("memory", json.dumps(got["in_order"]))
         full = [Found("memory", "error", "It does not fit."), Found("camera", "warning", "Added.")]
-        with patch("mill_lane.core.plan.range_checks.preflight", return_value=full):
+        with patch("mill_lane.core.plan.checks.picture.preflight", return_value=full):
             status, got = call("check", self.scene, *SMALL, "--frames", "1")
-        self.assertEqual((status, got["errors"]), (1, 1))
-        self.assertGreaterEqual(got["warnings"], 1)
+        self.assertEqual((status, got["errors"]), (1, [{"code": "memory", "text": full[0].text}]))
+        self.assertIn({"code": "camera", "text": "Added."}, got["warnings"])
+
+    def test_memory_that_fails(self) -> None:
+        """It goes on with less, says so, and comes to the same bits; or it says what to do."""
+        more = ("--frames", "1-2", "--names", "s.#", "--layers", "components", "--height", "36")
+        self.run_it(*more, "--rungs", "none")
+        undisturbed = read_exr(self.out / "s.2.exr", exr_names())["beauty"]
+        real, failed = rendering.render, []
+
+        def fails_once(request: Request, report: Report) -> Result:
+            if request.frame == 2 and request.means.strips == 1:
+                failed.append(request.frame)
+                raise MemoryError
+            return real(request, report)
+
+        with patch("mill_lane.work.rendering.render", fails_once):
+            status, got = self.run_it(*more, "--overwrite", "--rungs", "fewer_layers,strips")
+            self.assertEqual((status, len(failed)), (0, 2), got)
+            self.assertEqual(len(got["fallbacks"]), 2)
+            self.assertIn("from frame 2 on: the frame in strips", got["fallbacks"][1])
+            status, told = self.run_it(*more, "--overwrite", "--rungs", "none")
+            self.assertEqual(status, 1)
+            self.assertIn("no step that is allowed", told["error"])
+        again = read_exr(self.out / "s.2.exr", exr_names())
+        np.testing.assert_array_equal(again["beauty"], undisturbed)
+        self.assertNotIn("direct_diffuse", again)
+
+    def test_report(self) -> None:
+        """A page with figures and pictures in it, in one file; or the figures alone."""
+        self.run_it("--frames", "1,4", "--names", "s.#", "--formats", "png")
+        page = self.out.parent / "report.html"
+        status, got = call("report", str(self.out), "--out", str(page))
+        self.assertEqual((status, [row["frame"] for row in got["frames"]]), (0, [1, 4]))
+        text = page.read_text()
+        self.assertEqual(text.count("data:image/jpeg;base64,"), 2)
+        self.assertIn(file_hash(Path(self.scene)), text)
+        self.assertEqual(call("report", str(self.out.parent))[0], 1)
+        self.assertEqual(call("report", str(self.out), "--out", "r.txt")[0], 1)
+        (self.out / NAME).write_text("{}")
+        self.assertIn("is no record", call("report", str(self.out))[1]["error"])

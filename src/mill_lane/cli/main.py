@@ -7,12 +7,14 @@ import json
 import sys
 
 from mill_lane import __version__
+from mill_lane.cli.check import CHECK
 from mill_lane.cli.command import Command
 from mill_lane.cli.compare import COMPARE
 from mill_lane.cli.demo import DEMO
 from mill_lane.cli.denoise import DENOISE
 from mill_lane.cli.render import RENDER
-from mill_lane.cli.run import CHECK, RUN
+from mill_lane.cli.report import REPORT
+from mill_lane.cli.run import RUN
 from mill_lane.cli.serve import SERVE
 from mill_lane.cli.trim import TRIM
 from mill_lane.cli.weigh import WEIGH
@@ -20,7 +22,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.registry import Registry
 
 COMMANDS: Registry[Command] = Registry(
-    "command", DEMO, SERVE, WEIGH, RENDER, RUN, CHECK, TRIM, DENOISE, COMPARE
+    "command", DEMO, SERVE, WEIGH, RENDER, RUN, CHECK, REPORT, TRIM, DENOISE, COMPARE
 )
 
 

@@ -1,8 +1,9 @@
-"""`mill-lane run` and `mill-lane check`: a range of frames, and what to look at before it."""
+"""`mill-lane run`: a range of frames, each under its own name."""
 
 from __future__ import annotations
 
 import itertools
+import shutil
 import sys
 import time
 from argparse import ArgumentParser
@@ -10,41 +11,29 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling
-from mill_lane.cli.render import NUMBERS, SAVE_EVERY, recipe_of, with_sky
+from mill_lane.cli.command import Arguments, Command, Result, telling
+from mill_lane.cli.ranges import Opened, add_arguments, opened
+from mill_lane.cli.record import Record, read_record
+from mill_lane.cli.render import SAVE_EVERY
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.run_sheet import RunSheet
 
 if TYPE_CHECKING:
-    from mill_lane.core.recipe import Recipe
-    from mill_lane.core.render.load import Loaded
-    from mill_lane.core.render.session import Session
-    from mill_lane.core.scene.model import Scene
-    from mill_lane.core.weigh.analysis import Analysis
+    from mill_lane.core.plan.way import Way
+    from mill_lane.work.kinds.render_parts import Request
 
-FORMATS = ("exr", "png", "jpeg")
-QUALITY = 90
-LEAST_NAME = 3  # digits of a frame's number
-
-
-def add_arguments(sub: ArgumentParser) -> None:
-    """Add what both commands can be told."""
-    sub.add_argument("scene", type=Path)
-    add_choices(sub)
-    sub.add_argument("--sheet", type=Path, help="a run sheet as JSON; the options below change it")
-    sub.add_argument("--frames", metavar="LIST", help="1-160, 1-160x4 for every fourth, 12,40,96")
-    sub.add_argument("--order", choices=("straight", "early"))
-    sub.add_argument("--names", metavar="PATTERN", help="shot.####, without an ending")
-    sub.add_argument("--formats", help="exr, png, jpeg, with commas between")
-    sub.add_argument("--half", action="store_true", help="16 bits in EXR")
-    sub.add_argument("--recipe", type=Path, help="a recipe as JSON; the options below change it")
-    for name, kind in NUMBERS:
-        sub.add_argument(f"--{name}", type=kind)
-    sub.add_argument("--time", type=float, metavar="SECONDS", help="stop each frame after this")
-    sub.add_argument("--layers", help="names of layers, with commas; see the README")
-    sub.add_argument("--camera")
-    sub.add_argument("--sky", type=Path, help="an HDR or EXR picture of the sky")
-    sub.add_argument("--out", type=Path, metavar="DIR", help="where frames are written")
+MEASURED = (
+    "seconds",
+    "noise",
+    "samples_mean",
+    "mean_luminance",
+    "bad_pixels",
+    "whole_seconds",
+    "setup_seconds",
+    "peak_memory_bytes",
+    "load_after",
+    "temperature_after",
+)
 
 
 def add_run_arguments(sub: ArgumentParser) -> None:
@@ -59,63 +48,43 @@ def add_run_arguments(sub: ArgumentParser) -> None:
     there.add_argument("--resume", action="store_true", help=text)
 
 
-def sheet_of(args: Arguments, frames: tuple[int, int]) -> RunSheet:
-    """The run sheet of a file, or all frames, with what the options change.
+class _Terminal:
+    """Tells how far it is on the terminal; nothing is wanted from there."""
 
-    Raises
-    ------
-    MillError
-        Where the file cannot be read, or something is wrong.
-    """
-    try:
-        values = (
-            RunSheet.model_validate_json(args.sheet.read_text()).model_dump()
-            if args.sheet
-            else RunSheet(
-                frames=f"{frames[0]}-{frames[1]}", order="straight", exr="float", png=False
-            ).model_dump()
-        )
-        if args.formats is not None:
-            wanted = [x.strip() for x in args.formats.split(",") if x.strip()]
-            unknown = [x for x in wanted if x not in FORMATS]
-            if unknown or not wanted:
-                raise MillError(
-                    f"“{args.formats}” names no formats.", f"Choose from {', '.join(FORMATS)}."
-                )
-            values["exr"] = (values["exr"] or "float") if "exr" in wanted else ""
-            values["png"] = "png" in wanted
-            values["jpeg"] = (values["jpeg"] or QUALITY) if "jpeg" in wanted else 0
-        if args.half:
-            values["exr"] = "half"
-        for option, name in (("frames", "frames"), ("order", "order"), ("names", "name")):
-            if getattr(args, option) is not None:
-                values[name] = getattr(args, option)
-        return RunSheet.model_validate(values)
-    except (OSError, ValueError) as e:
-        raise MillError(f"The run sheet is not right: {e}", "Correct it.") from e
+    def __init__(self, tell: Callable[[float, str], None]) -> None:
+        self.tell = tell
+        self.live: dict[str, Any] = {}
+
+    def __call__(self, share: float, text: str) -> None:
+        """Tell how far it is."""
+        self.tell(share, text)
+
+    def hear(self) -> dict[str, Any]:
+        """Nothing is wanted."""
+        return {}
+
+    def partly(self, result: Any) -> None:
+        """Pass over a part."""
+
+    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
+        """Wait a moment for what cannot be written."""
+        self.tell(share, f"waiting: {why}")
+        time.sleep(1.0)
 
 
 def run(args: Arguments) -> Result:
     """Render a range; the scene is loaded once."""
-    from mill_lane.core.devices.cpu import cpu_device, find_machine
-    from mill_lane.core.plan.fitting import check_fits
-    from mill_lane.core.plan.night import time_left, troubles
-    from mill_lane.core.render.load import load
-    from mill_lane.work.memory import (
-        give_back,
-        peak_since,
-        reset_peak,
-        resident,
-        return_large_blocks,
-    )
-    from mill_lane.work.warm import prepare
+    from mill_lane.core.plan.fitting import check_way
+    from mill_lane.core.plan.less_memory import made_to_fit
+    from mill_lane.work.memory import return_large_blocks
 
     if args.out is None:
         raise MillError("No folder is named for the frames.", "Name one with --out DIR.")
     return_large_blocks()
-    scene, recipe, analysis, sheet, sky = _opened(args)
-    frames = sheet.listed(scene.frames)
-    done_before = sheet.standing(args.out, frames) if args.resume else []
+    got = opened(args)
+    sheet = got.sheet
+    frames = sheet.listed(got.scene.frames)
+    there = sheet.standing(args.out, frames) if args.resume else []
     present = [p for n in frames for p in sheet.paths(args.out, n) if p.exists()]
     if present and not (args.overwrite or args.resume):
         raise MillError(
@@ -123,164 +92,180 @@ def run(args: Arguments) -> Result:
             "Choose another folder or name, or add --overwrite, or --resume to go on.",
             "Nothing was rendered.",
         )
-    cpu = cpu_device(find_machine())
-    check_fits(analysis, recipe, cpu, (recipe.width, recipe.height))
-    tell = telling(args)
-    prepare(lambda share, text: tell(0.0, text))
-    give_back()
-    baseline = resident()
-    reset_peak()
+    way, taken = made_to_fit(got.way, sheet.rungs)
+    check_way(way)
     began = time.perf_counter()
-    threads = args.threads or cpu.render_threads
-    loaded = load(scene, threads, lambda share, text: tell(0.0, text))
-    give_back()
-    loading = time.perf_counter() - began
-    left = [n for n in frames if n not in done_before]
-    rows: list[dict[str, Any]] = []
-    for k, frame in enumerate(left):
-        known = time_left([row["whole_seconds"] for row in rows], len(left) - k)
-        rest = f", {known.seconds:.0f} s left" if known is not None else ""
-        start = time.perf_counter()
-
-        def told(share: float, text: str, k: int = k, n: int = frame, rest: str = rest) -> None:
-            tell((k + share) / len(left) * 0.999, f"frame {n}: {text}{rest}")
-
-        row = _frame(args, loaded, recipe, sheet, frame, threads, sky, told)
-        row["whole_seconds"] = time.perf_counter() - start
-        nearest = sorted(rows, key=lambda other: abs(other["frame"] - frame))
-        row["troubles"] = troubles(row, nearest)
-        rows.append(row)
-    if left:
-        tell(1.0, f"{len(left)} of {len(frames)} rendered")
+    record = _record(args, got, way, there)
+    record.fallbacks += [f"from the beginning on: {rung.title}" for rung in taken]
+    frames_left = [n for n in frames if n not in there]
+    rows = _Range(args, sheet, way, record).render(frames_left)
     marked = [row for row in rows if row["troubles"]]
     if not args.json:
         for row in marked:
             print(f"frame {row['frame']}: {'; '.join(row['troubles'])}")
+        for words in record.fallbacks:
+            print(f"less memory, {words}", file=sys.stderr)
     return {
-        "frames": len(frames),
+        "frames": rows,
         "rendered": len(rows),
-        "there_already": len(done_before),
-        "loading_seconds": loading,
+        "there_already": len(there),
+        "load_seconds": max((row["setup_seconds"] for row in rows), default=0.0),
         "seconds": time.perf_counter() - began,
-        "peak_memory_bytes": peak_since(baseline),
-        "out": str(args.out),
+        "fallbacks": record.fallbacks,
+        "peak_memory_bytes": max((row["peak_memory_bytes"] for row in rows), default=0),
         "marked": [row["frame"] for row in marked],
-        "each": rows,
+        "out": str(args.out),
     }
 
 
-def _opened(args: Arguments) -> tuple[Scene, Recipe, Analysis, RunSheet, Any]:
-    """The scene, what is wanted of it, and the sky."""
-    from mill_lane.core.formats.choices import parse_choices
-    from mill_lane.core.formats.opening import open_scene
-    from mill_lane.core.weigh.measure import weigh
+def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
+    """The record so far: what is known of frames that stay, and how the others are rendered."""
+    from mill_lane.store.files import file_hash
 
-    recipe, sky = with_sky(args, recipe_of(args))
-    recipe = recipe.model_copy(update={"layers": recipe.kept_layers})
-    scene = open_scene(args.scene, choices=parse_choices(args.choose))
-    analysis = weigh(scene, recipe.width / recipe.height, args.camera)
-    sheet = sheet_of(args, scene.frames)
-    sheet.pattern()
-    return scene, recipe, analysis, sheet, sky
-
-
-def _frame(
-    args: Arguments,
-    loaded: Loaded,
-    recipe: Recipe,
-    sheet: RunSheet,
-    frame: int,
-    threads: int,
-    sky: Any,
-    tell: Callable[[float, str], None],
-) -> dict[str, Any]:
-    """Render a frame and write its files; what was measured of it."""
-    import numpy as np
-
-    from mill_lane.core.plan.frame_output import write_frame
-    from mill_lane.core.render.session import Session
-
-    session = Session(
-        loaded,
-        recipe,
-        region=(0, 0, recipe.width, recipe.height),
-        frame=frame,
-        camera=args.camera,
-        threads=threads,
-        sky=sky,
-        key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{frame}",
+    known: list[dict[str, Any]] = []
+    if there:
+        try:
+            known = [row for row in read_record(args.out).frames if row["frame"] in there]
+        except MillError:  # rendered without one
+            known = []
+    return Record(
+        scene=args.scene.name,
+        hash=file_hash(args.scene) if args.scene.is_file() else "",
+        triangles=way.analysis.triangles,
+        textures=len(way.analysis.textures),
+        recipe=way.recipe.model_dump(mode="json"),
+        sheet=got.sheet.model_dump(mode="json"),
+        device=way.device.model_dump(mode="json"),
+        predicted_bytes=way.ledger.total,
+        frames=known,
     )
-    args.out.mkdir(parents=True, exist_ok=True)
-    state = args.out / f".{frame:0{LEAST_NAME}d}.state"
-    if args.resume and state.exists():
-        session.restore(state)
-    saved = time.perf_counter()
-    while not session.done:
-        session.step(0.5)
-        of = "" if recipe.endless else f" of {recipe.samples}"
-        tell(session.share, f"sample {session.index + 1}{of}")
-        if time.perf_counter() - saved > SAVE_EVERY:
-            session.save(state)
-            saved = time.perf_counter()
-    layers: Callable[[], Iterable[tuple[str, Any]]] = session.each_layer
-    if args.denoise:
-        tell(0.99, "taking the noise out")
-        layers = _clean(session, args.denoise, threads)
-    written = write_frame(sheet, args.out, frame, layers, recipe.exposure)
-    state.unlink(missing_ok=True)
-    samples = np.maximum(session.film.samples, 1)
-    noise = session.noise().rms
-    return {
-        "frame": frame,
-        "seconds": session.seconds,
-        "samples_mean": session.samples_mean,
-        "noise": float(noise) if np.isfinite(noise) else None,
-        "mean_luminance": float((session.film.luma[..., 0] / samples).mean()),
-        "bad_pixels": int((~np.isfinite(session.film.light).all(-1)).sum()),
-        "written": [str(path) for path in written],
-    }
 
 
-def _clean(session: Session, mode: Any, threads: int) -> Callable[[], Iterable[tuple[str, Any]]]:
-    """The layers of a frame with its picture denoised, as much as is usual."""
-    from mill_lane.core.denoise.denoise import blended, denoise
-    from mill_lane.core.denoise.names import STRENGTH
+class _Range:
+    """Rendering frames one after another, with less memory where it fails."""
 
-    raw = session.layers()
-    clean = blended(raw["beauty"], denoise(raw, mode, threads=threads).picture, STRENGTH)
+    def __init__(self, args: Arguments, sheet: RunSheet, way: Way, record: Record) -> None:
+        self.args, self.sheet, self.way, self.record = args, sheet, way, record
+        self.tell = telling(args)
+        self.rows: list[dict[str, Any]] = []
 
-    def layers() -> Iterable[tuple[str, Any]]:
-        others = itertools.islice(session.each_layer(), 1, None)
-        return itertools.chain([("beauty", clean)], others)
+    def render(self, left: list[int]) -> list[dict[str, Any]]:
+        """Render frames; a row for each, with what was measured of it."""
+        from mill_lane.core.plan.less_memory import with_less
+        from mill_lane.work.kept_scene import forget_scene
 
-    return layers
+        count = len(left)
+        try:
+            for k, frame in enumerate(left):
+                while True:
+                    try:
+                        self._keep(self._frame(frame, k, count))
+                        break
+                    except MemoryError:
+                        found = with_less(self.way, self.sheet.rungs, failed=True)
+                        if found is None:
+                            raise MillError(
+                                "Memory is full, and no step that is allowed takes less.",
+                                "Trim the scene, or allow more with --rungs.",
+                                f"{len(self.rows)} frames are done; go on with --resume.",
+                            ) from None
+                        self.way = found[0]
+                        words = f"from frame {frame} on: {found[1].title}"
+                        self.record.fallbacks.append(words)
+                        forget_scene()
+        finally:
+            forget_scene()
+        if left:
+            self.tell(1.0, f"{count} rendered")
+        return self.rows
 
+    def _keep(self, row: dict[str, Any]) -> None:
+        from mill_lane.core.plan.night import troubles
 
-def check(args: Arguments) -> Result:
-    """Look at what could spoil a range, without rendering it."""
-    from mill_lane.core.devices.cpu import cpu_device, find_machine
-    from mill_lane.core.plan.preflight import Shot
-    from mill_lane.core.plan.range_checks import Range, check_range
+        nearest = sorted(self.rows, key=lambda other: abs(other["frame"] - row["frame"]))
+        row["troubles"] = troubles(row, nearest)
+        self.rows.append(row)
+        record = self.record
+        record.frames = sorted(
+            [*(r for r in record.frames if r["frame"] != row["frame"]), row],
+            key=lambda r: int(r["frame"]),
+        )
+        record.recipe = self.way.recipe.model_dump(mode="json")
+        record.load_seconds = max(record.load_seconds, row["setup_seconds"])
+        record.seconds += row["whole_seconds"]
+        record.peak_bytes = max(record.peak_bytes, row["peak_memory_bytes"])
+        record.write(self.args.out)
 
-    scene, recipe, analysis, sheet, _ = _opened(args)
-    frames = sheet.listed(scene.frames)
-    shot = Shot(analysis, recipe, cpu_device(find_machine()))
-    found = check_range(Range(shot, sheet, args.out or Path.cwd()))
-    if not args.json:
-        print(f"{len(frames)} frames, {frames[0]} to {frames[-1]} in their order")
-        for result in found:
-            print(f"{result.level:8} {result.text}")
-    errors = [r for r in found if r.level == "error"]
-    if errors and not args.json:
-        print(f"{len(errors)} to be mended first", file=sys.stderr)
-    return {
-        "frames": len(frames),
-        "errors": len(errors),
-        "warnings": sum(r.level == "warning" for r in found),
-        "found": [{"code": r.code, "level": r.level, "text": r.text} for r in found],
-        "status": 1 if errors else 0,
-    }
+    def _frame(self, frame: int, k: int, count: int) -> dict[str, Any]:
+        """Render a frame and write its files; what was measured of it."""
+        from mill_lane.core.plan.night import time_left
+        from mill_lane.work.rendering import render
+
+        known = time_left([row["whole_seconds"] for row in self.rows], count - k)
+        rest = f", {known.seconds:.0f} ± {known.margin:.0f} s left" if known is not None else ""
+
+        def told(share: float, text: str) -> None:
+            self.tell((k + share) / count * 0.999, f"frame {frame}: {text}{rest}")
+
+        request = self._request(frame)
+        start = time.perf_counter()
+        result = render(request, _Terminal(told))
+        row = {"frame": frame} | {name: result.measured.get(name) for name in MEASURED}
+        files = result.measured.get("written", [])
+        if self.args.denoise:
+            told(0.99, "taking the noise out")
+            files = self._denoised(request, result.exr, frame)
+        shutil.rmtree(request.folder, ignore_errors=True)
+        return row | {"files": files, "whole_seconds": time.perf_counter() - start}
+
+    def _request(self, frame: int) -> Request:
+        from mill_lane.core.plan.parts import images_of
+        from mill_lane.work.kinds.render_parts import Output, Request
+
+        args, way = self.args, self.way
+        folder = args.out / f".frame-{frame:04d}"
+        if not args.resume:
+            shutil.rmtree(folder, ignore_errors=True)
+        folder.mkdir(parents=True, exist_ok=True)
+        output = None if args.denoise else Output(sheet=self.sheet, folder=args.out)
+        return Request(
+            scene=args.scene,
+            choices=args.choose,
+            recipe=way.recipe,
+            region=(0, 0, way.recipe.width, way.recipe.height),
+            frame=frame,
+            preview={},
+            threads=args.threads or (way.cpu or way.device).render_threads,
+            memory_limit=way.device.free_bytes,
+            key=f"{args.scene.resolve()}:{way.recipe.model_dump_json()}:{way.means}:{frame}",
+            about="",
+            sky=args.sky,
+            folder=folder,
+            taken_apart=False,
+            checkpoint_seconds=SAVE_EVERY,
+            output=output,
+            means=way.means,
+            images=images_of(way.analysis),
+        )
+
+    def _denoised(self, request: Request, exr: Path, frame: int) -> list[str]:
+        """Write a frame with its picture denoised, as much as is usual."""
+        from mill_lane.core.denoise.denoise import blended, denoise
+        from mill_lane.core.denoise.names import STRENGTH
+        from mill_lane.core.formats.exr import read_exr
+        from mill_lane.core.plan.frame_output import write_frame
+        from mill_lane.core.render.layers import exr_names
+
+        raw = read_exr(exr, exr_names())
+        made = denoise(raw, self.args.denoise, threads=request.threads).picture
+        clean = blended(raw["beauty"], made, STRENGTH)
+        others = [(name, plane) for name, plane in raw.items() if name != "beauty"]
+
+        def layers() -> Iterable[tuple[str, Any]]:
+            return itertools.chain([("beauty", clean)], others)
+
+        exposure = self.way.recipe.exposure
+        return [str(p) for p in write_frame(self.sheet, self.args.out, frame, layers, exposure)]
 
 
 RUN = Command("run", "Render a range of frames, each under its own name.", add_run_arguments, run)
-CHECK = Command("check", "Look at what could spoil a range of frames.", add_arguments, check)

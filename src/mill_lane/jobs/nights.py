@@ -43,15 +43,12 @@ def begin(
         job is going on.
     """
     version = find_version(db, job)
-    analysis, device = analysis_of(db, version), device_of(job.device)
-    recipe = recipe or recipe_of(db, job, "final")
+    analysis = analysis_of(db, version)
     frames = sheet.listed(analysis.frames)
     sheet.check_below(folder)
     if not sheet.endings:
         raise MillError("Nothing would be written.", "Choose EXR, PNG or JPEG.")
-    recipe = recipe.model_copy(update={"layers": recipe.kept_layers})
-    cpu = device_of(own_cpu(db))
-    way, taken = made_to_fit(Way(analysis, recipe, device, cpu=cpu, far_m=sheet.far_m), sheet.rungs)
+    way, taken = made_to_fit(way_for(db, job, sheet, recipe), sheet.rungs)
     check_way(way)
     recipe, device = way.recipe, way.device
     going = going_on(db, job)
@@ -93,6 +90,18 @@ def begin(
     store(group, settings)
     advance(db, group, RENDER)
     return group
+
+
+def way_for(db: Session, job: Job, sheet: RunSheet, recipe: Recipe | None = None) -> Way:
+    """How a sheet's frames would be rendered, before anything is done for want of memory."""
+    recipe = recipe or recipe_of(db, job, "final")
+    return Way(
+        analysis_of(db, find_version(db, job)),
+        recipe.model_copy(update={"layers": recipe.kept_layers}),
+        device_of(job.device),
+        cpu=device_of(own_cpu(db)),
+        far_m=sheet.far_m,
+    )
 
 
 def draft(db: Session, job: Job) -> RunSheet:

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+from mill_lane.core.formats.choices import parse_choices
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.progress import part
 from mill_lane.core.render.load import Loaded, load, retextured
@@ -15,7 +16,7 @@ from mill_lane.work.looking import forget_looker
 from mill_lane.work.memory import give_back, reset_peak, resident
 
 Sizes = Mapping[int, int]
-Key = tuple[Path, tuple[tuple[int, int], ...]]
+Key = tuple[Path, str, tuple[tuple[int, int], ...]]
 # What is kept, by file and sizes of textures, and the bytes that were resident before.  This
 # process has no other state.
 _warm: dict[Key, tuple[Loaded, int]] = {}
@@ -26,17 +27,18 @@ def forget_scene() -> None:
     _warm.clear()
 
 
-def key_of(path: Path, sizes: Sizes) -> Key:
-    """By what a loaded scene is known."""
-    return path, tuple(sorted(sizes.items()))
+def _key(path: Path, sizes: Sizes, choices: str) -> Key:
+    return path, choices, tuple(sorted(sizes.items()))
 
 
-def is_loaded(path: Path, sizes: Sizes) -> bool:
+def is_loaded(path: Path, sizes: Sizes, choices: str = "") -> bool:
     """Whether it is the scene that is kept."""
-    return key_of(path, sizes) in _warm
+    return _key(path, sizes, choices) in _warm
 
 
-def loaded_scene(path: Path, sizes: Sizes, threads: int, report: Report) -> tuple[Loaded, int]:
+def loaded_scene(
+    path: Path, sizes: Sizes, threads: int, report: Report, choices: str = ""
+) -> tuple[Loaded, int]:
     """Load a scene, unless it is there.
 
     Parameters
@@ -46,24 +48,26 @@ def loaded_scene(path: Path, sizes: Sizes, threads: int, report: Report) -> tupl
         The longest sides, pixels, of textures that are made smaller, by image.
     threads : int
     report : Report
+    choices : str
+        What is chosen of the file (`formats.choices`).
 
     Returns
     -------
     tuple of Loaded and int
         The scene in memory, and the bytes that were resident before it was.
     """
-    key = key_of(path, sizes)
+    key = _key(path, sizes, choices)
     if key in _warm:
         reset_peak()
         return _warm[key]
-    kept, baseline = next(((v for k, v in _warm.items() if k[0] == path)), (None, 0))
+    kept, baseline = next((v for k, v in _warm.items() if k[:2] == key[:2]), (None, 0))
     _warm.clear()
     forget_looker()
     give_back()
     if kept is None:
         baseline = resident()
     reset_peak()
-    scene = open_scene(path)
+    scene = open_scene(path, choices=parse_choices(choices))
     report(0.0, "reading the scene")
     tell = _loading(report)
     if sizes:

@@ -72,7 +72,7 @@ def render_pieces(request: Request, report: Report, sky: NDArray[np.float32] | N
     Cancelled, Paused
         Where it was stopped with pieces left.
     """
-    warm = is_loaded(request.scene, sizes_of(request, 0))
+    warm = is_loaded(request.scene, sizes_of(request, 0), request.choices)
     strips = _strips(request.region, request.means.strips)
     hands = _Pieces(request, report, sky, len(strips))
     figures: list[dict[str, Any]] = []
@@ -142,7 +142,9 @@ class _Pieces:
         """Begin a piece, its scene loaded; nothing is rendered yet."""
         request, part = self.request, number % self.parts
         parts, sizes = request.means.parts, sizes_of(request, part)
-        loaded, self.baseline = loaded_scene(request.scene, sizes, request.threads, self.report)
+        loaded, self.baseline = loaded_scene(
+            request.scene, sizes, request.threads, self.report, request.choices
+        )
         return Session(
             loaded,
             self.recipe,

@@ -32,7 +32,8 @@ class RunSheet(BaseModel):
     frames.  `exr` is the kind of its numbers, empty for none; `jpeg` its quality, 0 for none.
     `there` says what becomes of files that are there, `trouble` what a frame that looks wrong does;
     `rungs` what may be taken when memory fails, in their order (`less_memory.RUNGS`), `far_m` from
-    how many metres on textures count as far away.
+    how many metres on textures count as far away; `ready_by` the time of the day at which it should
+    be done, HH:MM by the computer's clock, empty for none.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -49,6 +50,7 @@ class RunSheet(BaseModel):
     trouble: Literal["go on", "stop"] = "go on"
     rungs: tuple[str, ...] = USUAL_RUNGS
     far_m: Annotated[float, Field(ge=0, le=1e6)] = 5.0
+    ready_by: Annotated[str, Field(pattern=r"^$|^([01]\d|2[0-3]):[0-5]\d$")] = ""
 
     @field_validator("rungs")
     @classmethod

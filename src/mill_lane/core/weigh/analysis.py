@@ -236,6 +236,8 @@ class Visibility(Row):
     # Objects with holes, by number: transparent layers along the camera's rays through them, where
     # that is more than themselves.
     stacked: list[tuple[int, float]] = []
+    # What the camera is inside of: an object, a frame, the share of the picture that is its back.
+    inside: list[tuple[str, int, float]] = []
     light_frames: list[int] = []
     mean: float | None = None  # luminance of the picture
     sky_share: float | None = None  # of the light in the picture: sky and sun

@@ -176,6 +176,10 @@ def with_view(analysis: Analysis, scene: Scene, view: View, aspect: float) -> An
         fog=view.fog,
         objects="".join(tuple(LETTERS)[k] for k in view.best),
         stacked=[(i, round(n, 2)) for i, n in view.stacked.items() if n >= STACKED],
+        inside=[
+            (scene.nodes[scene.instances[i][0]].name, frame, round(share, 3))
+            for frame, i, share in view.inside
+        ],
     )
     return analysis.model_copy(
         update={

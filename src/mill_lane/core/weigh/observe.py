@@ -13,6 +13,7 @@ from mill_lane.core.weigh.hits import (
     I64,
 )
 from mill_lane.core.weigh.visibility import (
+    INSIDE,
     MOST_FRAMES,
     OFTEN,
     PASSES,
@@ -111,8 +112,19 @@ def observe(observer: Observer, progress: Progress = silent) -> View:
             sum(x.fogs[k] for x in every if x.fogs) / max(rays, 1)
             for k in range(len(observer.loaded.scene.media))
         ],
+        inside=_inside(done),
         stacked={int(i): float(met[i, 1] / met[i, 0]) for i in np.flatnonzero(met[:, 0])},
     )
+
+
+def _inside(done: list[tuple[int, Seen]]) -> list[tuple[int, int, float]]:
+    """Each object that the camera is inside of, in the frame where its back fills the most."""
+    most: dict[int, tuple[int, float]] = {}
+    for frame, seen in done:
+        for i in np.flatnonzero(seen.backs >= INSIDE):
+            if seen.backs[i] > most.get(int(i), (0, 0.0))[1]:
+                most[int(i)] = frame, float(seen.backs[i])
+    return [(frame, i, share) for i, (frame, share) in sorted(most.items())]
 
 
 def needs_of(seen: list[Seen]) -> dict[int, tuple[float, float]]:

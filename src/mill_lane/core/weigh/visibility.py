@@ -46,6 +46,7 @@ STEADY = 0.05  # by which a texel need may still move when more frames are looke
 RARE = (
     0.001  # of the picture: what all objects that came into a higher class may have of it together
 )
+INSIDE = 0.5  # of the picture: an object whose back fills so much of it has the camera inside
 OFTEN = 1000  # places at which a texture was met, from which on its need is held to STEADY
 
 
@@ -57,7 +58,8 @@ class Seen:
     that met it. needs : by image, arrays (n, 2) of pixels across one width and one height of the
     texture where it was met. layers : int64 (rays,), panes and holes that each camera ray went
     through. stacked : (objects, 2), camera rays through a hole of each, and the panes and holes
-    along them. fog : rays that went through fog; fogs : through each medium.
+    along them. fog : rays that went through fog; fogs : through each medium.  backs : (objects,),
+    share of the camera's rays that met the back of its surface before anything else.
     """
 
     best: I64
@@ -68,6 +70,7 @@ class Seen:
     fog: int = 0
     fogs: list[int] = field(default_factory=list)
     stacked: F64 = field(default_factory=lambda: np.zeros((0, 2)))
+    backs: F64 = field(default_factory=lambda: np.zeros(0))
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,7 +81,8 @@ class View:
     (objects,). needs : by image, (width, height) in texels of the whole texture that the picture
     can show at the given height: the 98th percentile. overlap : int64 (rows, columns), panes along
     the rays of the frame that has the most.  fog, fogs : shares of the rays
-    that go through any, through each.
+    that go through any, through each.  inside : frames and objects that the camera sees from
+    inside, with the share of the picture that is their back.
     """
 
     frames: list[int]
@@ -96,6 +100,7 @@ class View:
     fog: float
     fogs: list[float]
     stacked: dict[int, float]  # objects with holes: the panes and holes along rays through them
+    inside: list[tuple[int, int, float]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -172,10 +177,13 @@ class _Frame:
             through = [_through_boxes(row[None], rays) for row in self.world.media]
             out.fog = int(np.any(through, axis=0).sum())
             out.fogs = [int(x.sum()) for x in through]
-        for _ in range(DEEPEST):
+        for event in range(DEEPEST):
             if not len(which):
                 break
             hits = meet(self.world, rays, unseen)
+            if event == 0:
+                backs = self.objects[hits.instance[~hits.front]]
+                out.backs = np.bincount(backs, minlength=len(out.pixels)) / n
             which, unseen = which[hits.ray], unseen[hits.ray]
             behind = (unseen & s.NO_CAMERA) == 0
             m = hits.material

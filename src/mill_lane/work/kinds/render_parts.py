@@ -57,6 +57,7 @@ class Request(BaseModel):
     taken_apart: bool
     checkpoint_seconds: float
     output: Output | None = None
+    choices: str = ""  # of the scene's file; see `formats.choices`
     means: Means = Means()
     images: dict[int, set[int]] = {}  # that each mesh uses, where the scene is rendered in parts
 

@@ -38,6 +38,12 @@ document.addEventListener("alpine:init", () => {
       else if (form.dataset.then === "stay") await visit(data.go);
       else location.assign(data.go);
     },
+    // Puts a line of a list in front of the one before it.
+    earlier(event) {
+      const line = event.currentTarget.closest("li");
+      line.previousElementSibling?.before(line);
+      this.$root.requestSubmit();
+    },
     // For fields that are kept as soon as they change.
     change() {
       this.$root.requestSubmit();

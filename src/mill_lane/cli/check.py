@@ -1,0 +1,56 @@
+"""`mill-lane check`: what could spoil a range of frames."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from mill_lane.cli.command import Arguments, Command, Result
+from mill_lane.cli.ranges import add_arguments, opened
+
+
+def run(args: Arguments) -> Result:
+    """Look at what could spoil a range, without rendering it."""
+    from datetime import datetime
+
+    from mill_lane.core.plan.checks import Asked, check_range
+    from mill_lane.core.plan.preflight import Shot
+
+    got = opened(args)
+    way, sheet = got.way, got.sheet
+    frames = sheet.listed(got.scene.frames)
+    hidden = tuple(
+        got.scene.nodes[node].name
+        for node, _ in got.scene.instances
+        if "camera" in got.scene.nodes[node].unseen_by
+    )
+    found = check_range(
+        Asked(
+            Shot(way.analysis, way.recipe, way.device),
+            sheet,
+            args.out or Path.cwd(),
+            way=way,
+            hidden=hidden,
+            now=datetime.now(),
+        )
+    )
+    if not args.json:
+        print(f"{len(frames)} frames, {frames[0]} to {frames[-1]} in their order")
+        for result in found:
+            print(f"{result.level:8} {result.text}")
+    told = {
+        level: [{"code": r.code, "text": r.text} for r in found if r.level == level]
+        for level in ("error", "warning", "ok")
+    }
+    if told["error"] and not args.json:
+        print(f"{len(told['error'])} to be mended first", file=sys.stderr)
+    return {
+        "frames": len(frames),
+        "errors": told["error"],
+        "warnings": told["warning"],
+        "in_order": told["ok"],
+        "status": 1 if told["error"] else 0,
+    }
+
+
+CHECK = Command("check", "Look at what could spoil a range of frames.", add_arguments, run)

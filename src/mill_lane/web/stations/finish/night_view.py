@@ -1,0 +1,148 @@
+"""What the page of a night of frames shows: the sheet, its checks, and the run as it goes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from mill_lane.core.errors import MillError
+from mill_lane.core.plan.checks import Found
+from mill_lane.core.plan.frames import frames_in_words
+from mill_lane.core.plan.less_memory import RUNGS, Rung, foretold
+from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.plan.way import Way
+from mill_lane.jobs import nights, run_lookup
+from mill_lane.jobs.delivering import delivered
+from mill_lane.jobs.preflight import check_night
+from mill_lane.jobs.run_lookup import FrameRow, Overview
+from mill_lane.jobs.summary import Summary
+from mill_lane.web.shared.format import duration, predicted
+
+SHOWN = 60  # thumbnails at a time
+WIDE, HIGH = 860.0, 64.0  # of the row of bars
+
+
+@dataclass(frozen=True)
+class Bar:
+    """A frame in the row of bars, in pixels: where, how high, what it is."""
+
+    x: float
+    width: float
+    y: float
+    height: float
+    kind: str
+    title: str
+
+
+def context(
+    db: Session, summary: Summary, folder: Path, run: int | None, at: int, frame: int | None
+) -> dict[str, Any]:
+    """All that the page needs beside what every station has."""
+    known = run_lookup.runs_of(db, summary.job)
+    group = next((g for g in known if g.number == run), known[0] if known else None)
+    seen = run_lookup.overview(db, group) if group is not None else None
+    first, last = summary.analysis.frames
+    sheet = nights.draft(db, summary.job)
+    checks, trouble = checked(db, summary, sheet, folder)
+    way = nights.way_for(db, summary.job, sheet)
+    rows = seen.rows if seen is not None else []
+    begin = max(0, min(at, max(0, len(rows) - 1)) // SHOWN * SHOWN)
+    chosen = next((r for r in rows if frame is not None and r.frame == frame), None)
+    earlier = [r for r in rows if chosen and r.picture and r.frame < chosen.frame]
+    return {
+        "nights": known,
+        "seen": seen,
+        "sheet": sheet,
+        "folder": folder,
+        "example": _example(sheet, first),
+        "range_checks": checks,
+        "range_trouble": trouble,
+        "bars": bars(seen) if seen is not None else [],
+        "wide": WIDE,
+        "high": HIGH,
+        "rows": rows[begin : begin + SHOWN],
+        "begin": begin,
+        "shown": SHOWN,
+        "row_count": len(rows),
+        "chosen": chosen,
+        "before": earlier[-1] if earlier else None,
+        "marked": [r for r in rows if r.troubles or r.state == "failed"],
+        "left_words": frames_in_words(seen.settings.left) if seen is not None else "",
+        "time_left": _left(seen),
+        "rungs": rungs_of(way, sheet),
+        "way": way,
+        "delivered": delivered(db, seen.group.id) if seen is not None else {},
+        "scene_frames": (first, last),
+    }
+
+
+def checked(
+    db: Session, summary: Summary, sheet: RunSheet, folder: Path
+) -> tuple[list[Found], MillError | None]:
+    """What was found of a sheet, or what is wrong with the sheet itself."""
+    try:
+        return check_night(db, summary, sheet, folder), None
+    except MillError as e:
+        return [], e
+
+
+@dataclass(frozen=True)
+class RungLine:
+    """A rung as it is listed: whether it is allowed, and what would be held after it."""
+
+    rung: Rung
+    on: bool
+    left: int | None
+
+
+def rungs_of(way: Way, sheet: RunSheet) -> list[RungLine]:
+    """The rungs that are allowed in their order, then the others."""
+    others = [RungLine(rung, False, None) for rung in RUNGS if rung.name not in sheet.rungs]
+    return [*(RungLine(rung, True, left) for rung, left in foretold(way, sheet.rungs)), *others]
+
+
+def _example(sheet: RunSheet, frame: int) -> str:
+    try:
+        stem = sheet.pattern().path(frame)
+    except MillError:
+        return ""
+    return ", ".join(f"{stem}{ending}" for ending in sheet.endings)
+
+
+def _left(seen: Overview | None) -> str:
+    if seen is None or seen.left is None:
+        return ""
+    if seen.left.seconds <= 0:
+        return duration(0)
+    return predicted(seen.left.seconds, seen.left.margin)
+
+
+def bars(seen: Overview) -> list[Bar]:
+    """A bar for each frame by number: as high as it took long; low where it is not done."""
+    by_frame: dict[int, FrameRow] = {row.frame: row for row in seen.rows}
+    numbers = sorted(set(seen.settings.every))
+    if not numbers:
+        return []
+    width = WIDE / len(numbers)
+    most = max((row.seconds or 0.0 for row in seen.rows), default=0.0) or 1.0
+    out = []
+    for k, n in enumerate(numbers):
+        row = by_frame.get(n)
+        done = row is not None and bool(row.picture)
+        share = (row.seconds or 0.0) / most if row is not None and done else 0.0
+        height = max(4.0, share * (HIGH - 4))
+        kind, said = "left", "not begun"
+        if row is not None and done:
+            kind, said = "done", duration(row.seconds or 0.0)
+        elif row is not None:
+            kind = "failed" if row.state in ("failed", "cancelled") else "running"
+            said = row.state
+        if row is not None and row.troubles:
+            kind, said = "marked", row.troubles[0]
+        gap = min(1.0, width / 4)
+        x, y = round(k * width, 2), round(HIGH - height, 1)
+        out.append(Bar(x, round(width - gap, 2), y, round(height, 1), kind, f"frame {n}: {said}"))
+    return out
