@@ -260,3 +260,83 @@ class TestNights(NightCase):
         with OpenEXR.File(str(self.out / "n/s.0003.exr"), separate_channels=True) as f:
             self.assertEqual(set(f.channels()), {"R", "G", "B"})
             self.assertEqual(f.channels()["R"].pixels.dtype, np.float32)
+
+
+class TestMoreSamples(NightCase):
+    def test_from_where_it_ended(self) -> None:
+        """The same bits as with all of them at once; the others stay as they are."""
+        run = self.begin(frames="1-2", order="straight", keep_states=True, exr="float")
+        self.render()
+        with self.home.sessions() as db:
+            rows = {r.frame: r for r in db.scalars(select(Render).where(Render.group_id == run))}
+        self.refused("POST", f"/api/frames/{rows[1].id}/more", json={"samples": 2})
+        self.assertIn("Go on", self.text("?frame=1"))
+        self.done("POST", f"/api/frames/{rows[1].id}/more", json={"samples": 5})
+        self.assertEqual(self.settings(run)["state"], "running")
+        self.assertEqual(self.render(), 1)
+        self.assertEqual((self.settings(run)["state"], self.settings(run)["more"]), ("done", {}))
+        with self.home.sessions() as db:
+            query = select(Render).where(Render.group_id == run, ~Render.removed)
+            now = {r.frame: r for r in db.scalars(query)}
+        self.assertEqual((now[1].recipe["samples"], now[1].measured["samples_mean"]), (5, 5.0))
+        self.assertTrue(now[1].measured["resumed"])
+        self.assertEqual(now[2].id, rows[2].id)
+        self.done("PUT", "/api/jobs/1/recipes/final", json={**SMALL, "samples": 5})
+        self.begin(frames="1", exr="float", name="m/s.####")
+        self.render()
+        far, once = (
+            read_exr(self.out / f"{name}/s.0001.exr", exr_names())["beauty"] for name in "nm"
+        )
+        np.testing.assert_array_equal(far, once)
+
+    def test_no_state_no_more(self) -> None:
+        run = self.begin(frames="1")
+        self.render()
+        with self.home.sessions() as db:
+            row = db.scalars(select(Render).where(Render.group_id == run)).one()
+        self.assertNotIn("Go on", self.text("?frame=1"))
+        self.refused("POST", f"/api/frames/{row.id}/more", json={"samples": 50})
+        self.refused("POST", "/api/frames/999/more", 404, json={"samples": 50})
+
+
+class TestMends(NightCase):
+    def test_one_click_mends(self) -> None:
+        """What a check found is put in order, in the recipe or in the sheet, and found no more."""
+        self.done(
+            "PUT",
+            "/api/jobs/1/recipes/final",
+            json={"russian_roulette_threshold": 0.1, "layers": [], "noise": 0.02, "samples": 64},
+        )
+        self.done("PUT", "/api/jobs/1/run-sheet", json={"frames": "3-9,5", "name": "s.#"})
+        for code, words in (
+            ("preview", "Preview means are on"),
+            ("denoise", "the files lack"),
+            ("noise", "misses bright paths"),
+            ("twice", "named twice"),
+            ("output", "Nothing would be written"),
+        ):
+            if code == "output":
+                sheet = {"frames": "3", "name": "s.#", "exr": ""}
+                self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)
+            self.assertIn(words, self.text())
+            self.done("POST", "/api/jobs/1/run-sheet/mend", json={"code": code})
+            self.assertNotIn(words, self.text())
+            if code != "denoise":
+                self.refused("POST", "/api/jobs/1/run-sheet/mend", json={"code": "disk"})
+        with self.home.sessions() as db:
+            final = db.scalars(select(RecipeRow).where(RecipeRow.chosen == "final")).one().data
+        self.assertEqual((final["russian_roulette_threshold"], final["min_samples"]), (0.0, 16))
+        self.refused("POST", "/api/jobs/1/run-sheet/mend", 404, json={"code": "magic"})
+
+    def test_rungs_in_their_order(self) -> None:
+        """What may be taken, in the artist's order, with what each would leave."""
+        rungs = ["strips", "smaller_textures"]
+        sheet = {"frames": "1", "name": "s.#", "rungs": rungs, "far_m": 2}
+        self.done("PUT", "/api/jobs/1/run-sheet", json=sheet)
+        boxes = self.page(PAGE).select("input[name='rungs']")
+        self.assertEqual([str(b["value"]) for b in boxes][:2], rungs)
+        self.assertEqual(len([b for b in boxes if b.has_attr("checked")]), 2)
+        self.refused("PUT", "/api/jobs/1/run-sheet", 422, json={**sheet, "rungs": ["magic"]})
+        self.refused("PUT", "/api/jobs/1/run-sheet", 422, json={**sheet, "ready_by": "25:00"})
+        self.done("PUT", "/api/jobs/1/run-sheet", json={**sheet, "ready_by": "07:30"})
+        self.assertIn("07:30", str(self.page(PAGE).select_one("#sheet-ready")))

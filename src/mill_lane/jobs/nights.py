@@ -16,13 +16,17 @@ from mill_lane.core.plan.less_memory import made_to_fit
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Way
 from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.core.render.state import state_key
 from mill_lane.jobs.lookup import analysis_of, device_of, find_version, own_cpu, recipe_of
+from mill_lane.jobs.recipes import merge
 from mill_lane.jobs.renders import Shot, predicted
 from mill_lane.jobs.run_lookup import find_run, frames_of, going_on, open_task
+from mill_lane.store.home import Home
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work import queue
-from mill_lane.work.kinds.render import RENDER
-from mill_lane.work.runs import RunSettings, advance, as_kept, next_number, settings_of, store
+from mill_lane.work.kinds.render import RENDER, STATE
+from mill_lane.work.runs import More, RunSettings, advance, as_kept, next_number, settings_of, store
 
 
 def begin(
@@ -195,13 +199,48 @@ def change(db: Session, number: int, text: str) -> None:
         advance(db, group, RENDER)
 
 
-def render_again(db: Session, frame: int) -> None:
-    """Put a frame that is done back to those that are left, to be rendered anew next."""
+def more_samples(db: Session, home: Home, frame: int, samples: int) -> None:
+    """Let a frame that is done go on from its kept state, to so many samples at most.
+
+    Raises
+    ------
+    MillError
+        Where its state was not kept, or it has as many already.
+    """
+    row, group, settings = _frame_of(db, frame)
+    kept = (row.layers or {}).get(STATE)
+    if kept is None:
+        raise MillError(
+            f"The state of frame {row.frame} was not kept.",
+            "Render it again with more samples, or keep states from now on: see the run sheet.",
+            "The frame stays as it is.",
+        )
+    recipe = read_recipe(row.recipe)
+    if samples <= recipe.samples:
+        raise MillError(
+            f"Frame {row.frame} has had up to {recipe.samples} samples.", "Ask for more than that."
+        )
+    merge(recipe, {"samples": samples})
+    more = More(samples=samples, state=kept["hash"], ended=state_key(home.files.path(kept["hash"])))
+    settings = settings.model_copy(update={"more": settings.more | {row.frame: more}})
+    _again(db, row, group, settings)
+
+
+def _frame_of(db: Session, frame: int) -> tuple[Render, RenderGroup, RunSettings]:
     row = db.get(Render, frame)
     group = db.get(RenderGroup, row.group_id) if row is not None and row.group_id else None
     settings = settings_of(group)
     if row is None or group is None or settings is None or row.removed:
         raise NotFoundError("frame of that number")
+    return row, group, settings
+
+
+def render_again(db: Session, frame: int) -> None:
+    """Put a frame that is done back to those that are left, to be rendered anew next."""
+    _again(db, *_frame_of(db, frame))
+
+
+def _again(db: Session, row: Render, group: RenderGroup, settings: RunSettings) -> None:
     row.removed = True
     left = [row.frame, *(n for n in settings.left if n != row.frame)]
     state = "running" if settings.state == "done" else settings.state

@@ -69,6 +69,8 @@ class FrameRow:
     picture: str
     thumbnail: str
     task: int | None
+    kept: bool = False  # whether its state is, for more samples
+    samples: int = 0  # at most, of its recipe
 
 
 def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
@@ -85,6 +87,8 @@ def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
             Render.picture,
             of(Render.layers, "$.thumbnail.hash"),
             Render.task_id,
+            of(Render.layers, "$.state.hash").is_not(None),
+            of(Render.recipe, "$.samples"),
         )
         .outerjoin(Task, Task.id == Render.task_id)
         .where(Render.group_id == group.id, ~Render.removed)
@@ -101,8 +105,22 @@ def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
             picture=picture or "",
             thumbnail=thumbnail or "",
             task=task,
+            kept=kept,
+            samples=samples,
         )
-        for n, frame, state, seconds, bright, said, picture, thumbnail, task in db.execute(query)
+        for (
+            n,
+            frame,
+            state,
+            seconds,
+            bright,
+            said,
+            picture,
+            thumbnail,
+            task,
+            kept,
+            samples,
+        ) in db.execute(query)
     ]
 
 

@@ -123,7 +123,7 @@ class _Pieces:
             if before is not None:
                 session.add_to(before)
             if self.checkpoint.exists() and self._belongs(number):
-                session.restore(self.checkpoint)
+                session.restore(self.checkpoint, self.request.ended)
             if self.setup < 0:
                 self.setup = time.perf_counter() - self.began
             top = rows[1] - self.request.region[1]

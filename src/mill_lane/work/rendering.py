@@ -68,12 +68,18 @@ def render(request: Request, report: Report) -> Result:
         "temperature_after": after.temperature,
     }
     small: dict[str, Layer] = {}
-    if request.output is not None and not stopped:
-        measured |= _put_out(layers, request, request.output, report)
+    output, state = request.output, None
+    if output is not None and not stopped:
+        measured |= _put_out(layers, request, output, report)
         path = when_there_is_room(report, lambda: _thumbnail(png, request.folder))
         small[THUMBNAIL] = Layer(path=path)
+        if output.sheet.keep_states and request.means.pieces == 1:
+            state = request.folder / "ended.npz"
+            when_there_is_room(report, lambda: session.save(state))
     measured["whole_seconds"] = time.perf_counter() - started
-    result = Result(picture=png, exr=exr, stopped=stopped, layers=small, measured=measured)
+    result = Result(
+        picture=png, exr=exr, stopped=stopped, layers=small, measured=measured, state=state
+    )
     if request.taken_apart:
         pictures = when_there_is_room(report, lambda: _layer_pictures(session, request.folder))
         profile = asdict(session.profile())

@@ -52,6 +52,8 @@ class RunSettings(BaseModel):
         Rungs that were taken for want of memory, in words.
     means : Means
         What they changed beside recipe and device.
+    more : dict
+        Frames that go on from where they ended, by number.
     """
 
     sheet: RunSheet
@@ -68,12 +70,25 @@ class RunSettings(BaseModel):
     warnings: list[str] = []
     less: list[str] = []
     means: Means = Means()
+    more: dict[int, More] = {}
 
 
 class RenderPayload(BaseModel):
-    """What the task of a frame is put into the queue with."""
+    """What the task of a frame is put into the queue with: the render; a state that it goes on
+    from, by the hash of its file, and the key that this was saved under.
+    """
 
     render: int
+    state: str | None = None
+    ended: str = ""
+
+
+class More(BaseModel):
+    """More samples for a frame that has ended: as many at most, from its state."""
+
+    samples: int
+    state: str
+    ended: str
 
 
 def settings_of(group: RenderGroup | None) -> RunSettings | None:
@@ -132,8 +147,13 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
         store(group, settings.model_copy(update={"state": "done"}))
         return None
     frame, *left = settings.left
-    store(group, settings.model_copy(update={"left": left}))
-    recipe = settings.recipe
+    more = dict(settings.more)
+    further = more.pop(frame, None)
+    store(group, settings.model_copy(update={"left": left, "more": more}))
+    recipe, payload = settings.recipe, {}
+    if further is not None:
+        recipe = recipe | {"samples": further.samples}
+        payload = {"state": further.state, "ended": further.ended}
     row = Render(
         job_id=group.job_id,
         kind="frame",
@@ -148,7 +168,7 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
     )
     db.add(row)
     db.flush()
-    row.task_id = queue.put(db, kind, RenderPayload(render=row.id), group.job_id).id
+    row.task_id = queue.put(db, kind, RenderPayload(render=row.id, **payload), group.job_id).id
     db.flush()
     return row
 

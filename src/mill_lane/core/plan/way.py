@@ -38,6 +38,11 @@ class Means(BaseModel):
     strips: Annotated[int, Field(ge=1, le=64)] = 1
     parts: tuple[tuple[int, ...], ...] = ()
 
+    @property
+    def pieces(self) -> int:
+        """Into how many pieces a frame is cut."""
+        return self.strips * max(1, len(self.parts))
+
     def sizes_of(self, images: Mapping[int, set[int]], part: int) -> dict[int, int]:
         """The longest sides of textures while a part is rendered: small where only others use it.
 

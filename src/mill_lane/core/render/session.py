@@ -333,13 +333,24 @@ class Session:
         }
         write_state(path, {**own, **self.work.state(), **planes})
 
-    def restore(self, path: Path) -> None:
+    def restore(self, path: Path, ended: str = "") -> None:
         """Take up a saved state.
 
-        Raises MillError when it is damaged, or belongs to another scene, recipe or crop.
+        Parameters
+        ----------
+        path : Path
+        ended : str
+            The key of a render that has ended and is to get more samples, where the state may be
+            that one's: then every pixel is looked at anew.
+
+        Raises
+        ------
+        MillError
+            When it is damaged, or belongs to another scene, recipe or crop.
         """
         with read_state(path) as state:
-            if str(state["key"]) != self.key:
+            key = str(state["key"])
+            if key != self.key and not (ended and key == ended):
                 raise MillError(
                     f"{path.name} belongs to another scene, recipe or crop.",
                     "Start the render from the beginning.",
@@ -356,6 +367,9 @@ class Session:
             self.seconds, self.done, self._checked = seconds, done, checked
             for name, array in mine.items():
                 array[...] = saved[name]
+        if key != self.key:
+            self.done, self._checked = "", 0
+            self.resting[:], self.film.active[...] = False, 1
 
 
 def tile_boxes(width: int, height: int, size: int) -> NDArray[np.int64]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
@@ -24,12 +25,19 @@ from mill_lane.work.kinds.denoise import Payload as DenoisePayload
 from mill_lane.work.kinds.needs import own_cpu, sky_file
 from mill_lane.work.kinds.render_parts import Request, Result, of_run
 
+STATE = "state"  # among the layers of a frame: from which it can get more samples
+
 
 class Payload(BaseModel):
-    """The render, and the key under which its state was saved, if that was another's."""
+    """The render; the key under which its state was saved, if that was another's.
+
+    For more samples the file of the state that an ended frame left, by its hash, and its key.
+    """
 
     render: int
     key: str | None = None
+    state: str | None = None
+    ended: str = ""
 
 
 class RenderKind(Kind[Payload, Request, Result]):
@@ -61,7 +69,10 @@ class RenderKind(Kind[Payload, Request, Result]):
         key = payload.key or session_key(scene, recipe, shown)
         if run and run["means"] != Means():
             key += f":{run['means']}"
+        if payload.state is not None:
+            link(home.files.path(payload.state), context.folder / "state.npz")
         return Request(
+            ended=payload.ended,
             scene=home.files.path(scene),
             recipe=recipe,
             region=tuple(row.region),
@@ -87,6 +98,8 @@ class RenderKind(Kind[Payload, Request, Result]):
     def store(self, home: Home, result: Result) -> dict[str, Taken]:
         """Take the pictures in."""
         files = {"picture": result.picture, "exr": result.exr}
+        if result.state is not None:
+            files["state"] = result.state
         files |= {f"layer {name}": layer.path for name, layer in result.layers.items()}
         return {name: home.files.put(path) for name, path in files.items()}
 
@@ -98,7 +111,8 @@ class RenderKind(Kind[Payload, Request, Result]):
         digests = {name: list_file(context.db, file) for name, file in taken.items()}
         row.measured, row.time_profile = result.measured, result.time_profile
         row.picture, row.exr = digests["picture"], digests["exr"]
-        row.layers = {
+        state = {STATE: {"hash": digests["state"]}} if "state" in digests else {}
+        row.layers = state | {
             name: {"hash": digests[f"layer {name}"]}
             | layer.model_dump(exclude={"path"}, exclude_none=True)
             for name, layer in result.layers.items()
@@ -137,6 +151,14 @@ class RenderKind(Kind[Payload, Request, Result]):
     def memory_limit(self, request: Request) -> int | None:
         """What the machine's settings leave for rendering."""
         return request.memory_limit
+
+
+def link(kept: Path, state: Path) -> None:
+    """Have a kept state lie where a task takes it up, unless it has got further meanwhile."""
+    if not kept.exists():
+        raise MillError("The state of the frame is no longer kept.", "Render it again.")
+    if not state.exists():
+        state.hardlink_to(kept)
 
 
 def session_key(scene: str, recipe: Recipe, shown: Mapping[str, Any]) -> str:

@@ -57,6 +57,8 @@ class Request(BaseModel):
     taken_apart: bool
     checkpoint_seconds: float
     output: Output | None = None
+    # The key of a frame that has ended, from whose state this one goes on with more samples.
+    ended: str = ""
     choices: str = ""  # of the scene's file; see `formats.choices`
     means: Means = Means()
     images: dict[int, set[int]] = {}  # that each mesh uses, where the scene is rendered in parts
@@ -78,5 +80,6 @@ class Result(BaseModel):
     exr: Path
     stopped: bool
     layers: dict[str, Layer] = {}
+    state: Path | None = None  # from which it can get more samples
     time_profile: dict[str, Any] = {}
     measured: dict[str, Any]

@@ -64,7 +64,8 @@ def room_for(sheet: RunSheet, frames: int, width: int, height: int, channels: in
         wide = channels if sheet.layers == "all" else 3
         own += pixels * wide * (HALF if sheet.exr == "half" else FLOAT)
     own += 3 * pixels * sheet.png + pixels * bool(sheet.jpeg)
-    kept = pixels * (channels * FLOAT + 3)
+    # A state has about twice the sums that the layers are means of: squares beside them.
+    kept = pixels * (channels * FLOAT * (3 if sheet.keep_states else 1) + 3)
     return frames * (own + kept)
 
 

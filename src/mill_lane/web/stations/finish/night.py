@@ -46,6 +46,7 @@ def page(
 class SheetForm(RunSheet):
     """A run sheet as the page sends it."""
 
+    keep_states: bool = False
     png: bool = False  # a box that is not ticked is not sent
     rungs: tuple[str, ...] = ()
     read: bool = False  # whether the warnings were
@@ -185,6 +186,19 @@ class Frames(BaseModel):
 def change(db: Db, run: int, form: Frames) -> Done:
     """Take frames out, add some, or put them into another order."""
     nights.change(db, run, form.frames)
+    return Done()
+
+
+class MoreSamples(BaseModel):
+    """As many samples at most as a frame is to have in the end."""
+
+    samples: Annotated[int, Field(ge=1, le=65536)]
+
+
+@router.post("/api/frames/{frame}/more")
+def more(db: Db, home: AHome, frame: int, form: MoreSamples) -> Done:
+    """Give a frame that is done more samples, from where it ended."""
+    nights.more_samples(db, home, frame, form.samples)
     return Done()
 
 
