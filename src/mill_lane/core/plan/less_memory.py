@@ -42,7 +42,7 @@ LEAST_SIDE = 64  # pixels of a texture
 LEAST_STRIP = 16  # rows of pixels
 MOST_STRIPS = 16
 LENT_SHARE = 0.5  # of what is free of the computer's memory
-THE_SAME = "the same picture"
+THE_SAME = "the same"
 
 
 def _fewer_in_flight(way: Way) -> Way | None:
@@ -122,7 +122,7 @@ RUNGS = Registry(
         "fewer_in_flight",
         "half as many samples in flight at once, as often as it helps",
         THE_SAME,
-        "a card is kept busy less well",
+        "longer: a card is busy less well",
         _fewer_in_flight,
     ),
     Rung(
@@ -135,7 +135,7 @@ RUNGS = Registry(
     Rung(
         "fewer_layers",
         "keep the picture and what denoising needs, no other layers",
-        "the same picture, fewer layers beside it",
+        "the same, fewer layers beside it",
         "no longer",
         _fewer_layers,
     ),
@@ -149,7 +149,7 @@ RUNGS = Registry(
     Rung(
         "strips",
         "the frame in strips, one after another",
-        "the same picture; by a noise threshold samples differ at seams",
+        "the same; with a noise threshold samples differ at seams",
         "no longer but for writing",
         _strips,
     ),
@@ -157,21 +157,21 @@ RUNGS = Registry(
         "lent_memory",
         "lend the card half of the computer's free memory",
         THE_SAME,
-        "a card reads it over its bus, many times slower",
+        "longer: a card reads it over its bus",
         _lend,
     ),
     Rung(
         "processor",
         "the processor instead of the card",
         THE_SAME,
-        "as fast as the processor is",
+        "that of the processor",
         _processor,
     ),
     Rung(
         "parts",
         "the scene in parts, rendered one by one and added up",
-        f"light from things outside of a part comes off textures of {REST_SIDE} pixels",
-        "the camera's rays once for each part; every sample is taken",
+        f"light off things in other parts has textures of {REST_SIDE} px",
+        "longer: textures and the camera's rays for each part",
         _parts,
     ),
 )

@@ -4,7 +4,8 @@ import { clearComplaints, complain, refresh, send, visit } from "./page.js";
 function fieldsOf(form, submitter) {
   // Names may come from a scene (its lights): no ending says what is a list, and none is special.
   const fields = Object.create(null);
-  const lists = new Set([...form.querySelectorAll("[data-list]")].map((field) => field.name));
+  const listed = [...form.elements].filter((field) => field.matches("[data-list]"));
+  const lists = new Set(listed.map((field) => field.name));
   for (const [name, value] of new FormData(form)) {
     if (lists.has(name)) fields[name] = [...(fields[name] || []), value];
     else fields[name] = value;
@@ -38,15 +39,21 @@ document.addEventListener("alpine:init", () => {
       else if (form.dataset.then === "stay") await visit(data.go);
       else location.assign(data.go);
     },
-    // Puts a line of a list in front of the one before it.
-    earlier(event) {
-      const line = event.currentTarget.closest("li");
-      line.previousElementSibling?.before(line);
-      this.$root.requestSubmit();
-    },
     // For fields that are kept as soon as they change.
     change() {
       this.$root.requestSubmit();
+    },
+  }));
+  // Fields of a form that stand elsewhere on the page: data-of names it.
+  Alpine.data("elsewhere", () => ({
+    change() {
+      document.getElementById(this.$root.dataset.of).requestSubmit();
+    },
+    // Puts a line of a list in front of the one before it.
+    earlier(event) {
+      const line = event.currentTarget.closest("tr");
+      line.previousElementSibling?.before(line);
+      this.change();
     },
   }));
 });
