@@ -13,7 +13,14 @@ from hypothesis import strategies as st
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frames import early, frames_in_words, parse_frames
-from mill_lane.core.plan.night import TimeLeft, flickers, from_rehearsal, time_left, troubles
+from mill_lane.core.plan.night import (
+    TimeLeft,
+    beside_heaviest,
+    flickers,
+    from_rehearsal,
+    time_left,
+    troubles,
+)
 
 # A machine that is busy makes inputs slowly: that is no fault of the test.
 PATIENT = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -162,3 +169,28 @@ class TestTroubles(unittest.TestCase):
         bright[20] *= 0.8
         self.assertEqual(flickers(bright), [11, 20])
         self.assertEqual(flickers([0.1, 9.0, 0.1]), [])  # too few to know
+
+
+class TestTheHeaviest(unittest.TestCase):
+    @PATIENT
+    @given(st.integers(1, 4), st.floats(0.0, 1.0))
+    def test_found_where_time_rises_and_falls(self, step: int, where: float) -> None:
+        """Of a range with one hill, looking beside the heaviest comes nearer each time."""
+        frames = list(range(1, 97, step))
+        peak = frames[round(where * (len(frames) - 1))]
+        cost = {n: 100.0 - abs(n - peak) for n in frames}
+        known = {n: cost[n] for n in early(frames)[:5]}
+        far = abs(max(known, key=known.__getitem__) - peak)
+        for _ in range(8):
+            more = beside_heaviest(known, frames)
+            self.assertLessEqual(len(more), 2)
+            self.assertFalse(set(more) & set(known))
+            known |= {n: cost[n] for n in more}
+            now = abs(max(known, key=known.__getitem__) - peak)
+            self.assertLessEqual(now, far)
+            far = now
+        self.assertEqual(far, 0)
+
+    def test_nothing_between(self) -> None:
+        self.assertEqual(beside_heaviest({}, [1, 2]), [])
+        self.assertEqual(beside_heaviest({1: 2.0, 2: 3.0}, [1, 2]), [])

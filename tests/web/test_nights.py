@@ -224,7 +224,9 @@ class TestNights(NightCase):
         self.assertIn("read before it began", self.text())
 
     def test_a_rehearsal(self) -> None:
-        """Five frames, small; what they took tells the range, and nothing of it is in the way."""
+        """Five frames, small, and up to four beside the heaviest; what they took tells the range,
+        and nothing of it is in the way.
+        """
         big = {"width": 400, "height": 225, "samples": 8, "min_samples": 8}
         self.done("PUT", "/api/jobs/1/recipes/final", json=big)
         sheet = {"frames": "1-9", "name": "n/s.####"}
@@ -232,8 +234,10 @@ class TestNights(NightCase):
         run = int(str(found["run"]))
         self.assertEqual(self.settings(run)["every"], [1, 9, 5, 3, 7])
         self.assertEqual(self.settings(run)["recipe"]["width"], 160)
-        self.assertEqual(self.render(), 5)
-        self.assertEqual(len(list((self.out / "rehearsal").glob("*.png"))), 5)
+        count = self.render()
+        self.assertIn(count, range(6, 10))
+        self.assertEqual(len(self.settings(run)["every"]), count)
+        self.assertEqual(len(list((self.out / "rehearsal").glob("*.png"))), count)
         text = self.text()
         self.assertIn("Rehearsal 1", text)
         self.assertRegex(text, r"About [\d.]+ ± [\d.]+ minutes for 9 frames, from a rehearsal")

@@ -150,7 +150,7 @@ class TestTrouble(NightCase):
                     )
                 )
         page = self.page(PAGE + "?at=1800")
-        self.assertEqual(len(page.select("img[alt^='Frame ']")), 60)
+        self.assertEqual(len(page.select("a img[alt^='Frame ']")), 60)
         self.assertEqual(len(page.select("svg rect[class^='bar-']")), 2000)
         self.assertIn("1999 of 2000 frames", " ".join(page.get_text().split()))
         self.page("/jobs/1/finish")

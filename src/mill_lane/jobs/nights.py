@@ -37,8 +37,11 @@ def begin(
     recipe: Recipe | None = None,
     rehearsal: dict[str, float] | None = None,
     warnings: Sequence[str] = (),
+    search: tuple[Sequence[int], int] = ((), 0),
 ) -> RenderGroup:
     """Begin a run of frames with the final recipe, or another; its first frame is queued.
+
+    `search` has the frames among which a rehearsal looks for the heaviest, and how often.
 
     Raises
     ------
@@ -89,6 +92,8 @@ def begin(
         predicted=predicted(db, job, version, shot, device) | {"memory_bytes": way.ledger.total},
         rehearsal=rehearsal,
         warnings=list(warnings),
+        search=list(search[0]),
+        rounds=search[1],
         less=[f"from the beginning on: {rung.title}" for rung in taken],
     )
     store(group, settings)

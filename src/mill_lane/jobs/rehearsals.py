@@ -19,11 +19,12 @@ from mill_lane.work.runs import settings_of
 
 # Frames, how many times as small a side is and how wide at least, and samples.
 REHEARSED, SMALLER, LEAST_WIDE, FEW_SAMPLES = 5, 4, 160, 8
+SEARCHES = 2  # times that frames beside the heaviest are rendered as well, two at most each
 
 
 def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGroup:
     """Render the first, the middle and the last frame of a sheet, and two between, small and with
-    few samples; nothing but pictures to look at is written.
+    few samples, then others beside the heaviest; nothing but pictures to look at is written.
 
     Raises
     ------
@@ -31,7 +32,8 @@ def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGrou
         As `begin` does.
     """
     analysis = analysis_of(db, find_version(db, job))
-    frames = early(sorted(sheet.listed(analysis.frames)))[:REHEARSED]
+    every = sorted(sheet.listed(analysis.frames))
+    frames = early(every)[:REHEARSED]
     small = sheet.model_copy(
         update={
             "frames": frames_in_words(frames),
@@ -60,7 +62,15 @@ def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGrou
     )
     pixels = final.width * final.height / (recipe.width * recipe.height)
     times = pixels * final.samples / recipe.samples
-    return begin(db, job, small, folder, recipe=recipe, rehearsal={"times": times})
+    return begin(
+        db,
+        job,
+        small,
+        folder,
+        recipe=recipe,
+        rehearsal={"times": times},
+        search=(every, SEARCHES),
+    )
 
 
 def rehearsed(db: Session, job: Job, sheet: RunSheet) -> TimeLeft | None:

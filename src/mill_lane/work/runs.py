@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.plan.less_memory import with_less
-from mill_lane.core.plan.night import BESIDE, troubles
+from mill_lane.core.plan.night import BESIDE, beside_heaviest, troubles
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Means, Way
 from mill_lane.core.recipe_versions import read_recipe, stored
@@ -54,6 +54,10 @@ class RunSettings(BaseModel):
         What they changed beside recipe and device.
     more : dict
         Frames that go on from where they ended, by number.
+    search : list of int
+        The frames of the range, for a rehearsal that is still to look for the heaviest.
+    rounds : int
+        How often it still looks beside the heaviest so far.
     """
 
     sheet: RunSheet
@@ -71,6 +75,8 @@ class RunSettings(BaseModel):
     less: list[str] = []
     means: Means = Means()
     more: dict[int, More] = {}
+    search: list[int] = []
+    rounds: int = 0
 
 
 class RenderPayload(BaseModel):
@@ -143,6 +149,8 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
         return None
     if settings.state != "running":
         return None
+    if not settings.left and settings.rounds:
+        settings = _search_on(db, group, settings)
     if not settings.left:
         store(group, settings.model_copy(update={"state": "done"}))
         return None
@@ -171,6 +179,19 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
     row.task_id = queue.put(db, kind, RenderPayload(render=row.id, **payload), group.job_id).id
     db.flush()
     return row
+
+
+def _search_on(db: Session, group: RenderGroup, settings: RunSettings) -> RunSettings:
+    """A rehearsal with the frames beside the heaviest so far that were not rendered."""
+    query = select(Render.frame, func.json_extract(Render.measured, "$.seconds")).where(
+        Render.group_id == group.id, ~Render.removed, Render.picture.is_not(None)
+    )
+    seconds = {frame: took for frame, took in db.execute(query) if took}
+    more = [n for n in beside_heaviest(seconds, settings.search) if n not in settings.every]
+    found = {"left": more, "every": [*settings.every, *more], "rounds": settings.rounds - 1}
+    settings = settings.model_copy(update=found)
+    store(group, settings)
+    return settings
 
 
 def frame_done(db: Session, row: Render, kind: Declared, stopped: bool = False) -> None:

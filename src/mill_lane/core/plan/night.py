@@ -108,6 +108,39 @@ def from_rehearsal(
     return TimeLeft(total * times, (REHEARSED * total + between) * times, 0)
 
 
+def beside_heaviest(seconds: Mapping[int, float], frames: Sequence[int]) -> list[int]:
+    """Frames between the one that took longest and those rendered beside it: where a heavier one
+    may be.
+
+    Parameters
+    ----------
+    seconds : mapping
+        What frames took, by number.
+    frames : sequence of int
+        Of the range.
+
+    Returns
+    -------
+    list of int
+        At most two, halfway to either side; none where nothing lies between.
+    """
+    if not seconds:
+        return []
+    every, slowest = sorted(set(frames)), max(seconds, key=lambda n: (seconds[n], -n))
+    out = []
+    for known in (
+        max((n for n in seconds if n < slowest), default=None),
+        min((n for n in seconds if n > slowest), default=None),
+    ):
+        if known is None:
+            continue
+        low, high = sorted((known, slowest))
+        between = [n for n in every if low < n < high]
+        if between:
+            out.append(between[len(between) // 2])
+    return out
+
+
 def troubles(measured: Mapping[str, Any], beside: Sequence[Mapping[str, Any]]) -> list[str]:
     """Say what looks wrong with a frame that is done.
 

@@ -3,6 +3,7 @@
 import "./image_viewer.js";
 import "./forms.js";
 import "./files.js";
+import "./film_strip.js";
 import "./navigation.js";
 import "./what_if.js";
 import "./floor_plan.js";

@@ -2,7 +2,7 @@
 const PATIENCE = 20000; // milliseconds that a request may take before later ones go first
 
 const page = () => document.getElementById("page");
-const DRAWS_ITSELF = new Set(["IMAGE-VIEWER", "FIRST-LOOK"]);
+const DRAWS_ITSELF = new Set(["IMAGE-VIEWER", "FIRST-LOOK", "FILM-STRIP"]);
 const typedIn = /^(INPUT|SELECT|TEXTAREA)$/;
 
 // The viewer draws itself: only its attributes are taken over.

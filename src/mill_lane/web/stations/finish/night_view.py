@@ -22,6 +22,7 @@ from mill_lane.jobs.summary import Summary
 from mill_lane.web.shared.format import duration, predicted
 
 SHOWN = 60  # thumbnails at a time
+STRIP, STRIP_RATE = 240, 6  # frames that are played, and how many a second
 WIDE, HIGH = 860.0, 64.0  # of the row of bars
 
 
@@ -69,6 +70,11 @@ def context(
         "row_count": len(rows),
         "chosen": chosen,
         "before": earlier[-1] if earlier else None,
+        "strip": strip_of(rows),
+        "strip_rate": STRIP_RATE,
+        "heaviest": max(
+            (r for r in rows if r.picture and r.seconds), key=lambda r: r.seconds or 0, default=None
+        ),
         "marked": [r for r in rows if r.troubles or r.state == "failed"],
         "left_words": frames_in_words(seen.settings.left) if seen is not None else "",
         "time_left": _left(seen),
@@ -118,6 +124,12 @@ def _left(seen: Overview | None) -> str:
     if seen.left.seconds <= 0:
         return duration(0)
     return predicted(seen.left.seconds, seen.left.margin)
+
+
+def strip_of(rows: list[FrameRow]) -> list[tuple[int, str]]:
+    """Numbers and small pictures of the frames that are done, to be played; some of many."""
+    done = [r for r in rows if r.thumbnail]
+    return [(r.frame, f"/files/{r.thumbnail}.png") for r in done[:: -(-len(done) // STRIP) or 1]]
 
 
 def bars(seen: Overview) -> list[Bar]:
