@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import gc
 import ipaddress
 import secrets
 import socket
@@ -156,10 +157,14 @@ def serve(
     tell_addresses(host, port, names, token, folder)
     supervisor.start()
     sys.setswitchinterval(SWITCH)
+    app = create_app(settings)
+    # Modules and templates stay for good: the collector need not look at them for each page.
+    gc.collect()
+    gc.freeze()
     try:
         # Open event streams would keep a stopping server waiting for ever.
         uvicorn.run(
-            create_app(settings),
+            app,
             host=host,
             port=port,
             log_level="warning",

@@ -16,15 +16,19 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from alembic import command
+from alembic.config import Config
 from alembic.migration import MigrationContext
 from fastapi.testclient import TestClient
 from sqlalchemy import create_engine, select, text
 
+from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis_versions import read_analysis
-from mill_lane.jobs import lookup, trims, versions
+from mill_lane.jobs import lookup, nights, trims, versions
 from mill_lane.jobs.bootstrap import bootstrap
+from mill_lane.store import database
 from mill_lane.store.database import migrate
 from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import (
@@ -46,6 +50,7 @@ from mill_lane.work.worker import Worker
 from tests.scenes import small_demo
 from tests.web.case import STATIONS
 
+MIGRATIONS = Path(database.__file__).with_name("migrations")
 OLD = Path(__file__).with_name("homes") / "0003.tar.xz"
 
 
@@ -183,7 +188,7 @@ class TestMigration(OldHome):
             self.assertEqual(c.execute(text("SELECT count(*) FROM trials")).scalar(), 5)
             self.assertEqual(c.execute(text("SELECT count(draft) FROM jobs")).scalar(), 5)
         self.opened()
-        copy = self.folder / "mill-lane.sqlite.before-0004"
+        copy = self.folder / "mill-lane.sqlite.before-0005"
         before = create_engine(f"sqlite:///{copy}")
         self.addCleanup(before.dispose)
         with before.connect() as c:
@@ -191,6 +196,29 @@ class TestMigration(OldHome):
         copy.unlink()
         migrate(self.opened().sessions.kw["bind"], path)
         self.assertFalse(copy.exists())  # nothing to do, nothing to copy
+
+
+class TestRunSheets(OldHome):
+    def test_the_sheet_becomes_the_jobs(self) -> None:
+        """A sheet that was being filled in is the job's afterwards, and back again."""
+        home = self.opened()
+        sheet = RunSheet(frames="1-9x2", name="n/s.##")
+        with home.sessions.begin() as db:
+            nights.keep_draft(db, db.get_one(Job, 1), sheet)
+        engine = home.sessions.kw["bind"]
+        config = Config()
+        config.set_main_option("script_location", str(MIGRATIONS))
+        with engine.begin() as c:
+            config.attributes["connection"] = c
+            command.downgrade(config, "0004")
+            kept = c.execute(text("SELECT count(*) FROM render_groups WHERE kind = 'sheet'"))
+            self.assertEqual(kept.scalar(), 1)
+        migrate(engine)
+        with home.sessions() as db:
+            self.assertEqual(nights.draft(db, db.get_one(Job, 1)), sheet)
+            self.assertEqual(db.get_one(Job, 2).run_sheet, {})
+            groups = db.scalars(select(RenderGroup).where(RenderGroup.kind == "sheet"))
+            self.assertEqual(list(groups), [])
 
 
 class TestGoingOn(OldHome):

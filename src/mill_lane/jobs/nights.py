@@ -115,26 +115,16 @@ def way_for(db: Session, job: Job, sheet: RunSheet, recipe: Recipe | None = None
 
 def draft(db: Session, job: Job) -> RunSheet:
     """The run sheet of a job as it is being filled in; all of the scene's frames at first."""
-    row = _draft(db, job)
-    if row is not None:
-        return RunSheet.model_validate(row.settings)
+    if job.run_sheet:
+        return RunSheet.model_validate(job.run_sheet)
     first, last = analysis_of(db, find_version(db, job)).frames
     return RunSheet(frames=f"{first}-{last}" if last > first else str(first))
 
 
 def keep_draft(db: Session, job: Job, sheet: RunSheet) -> None:
     """Keep the run sheet of a job as it is being filled in."""
-    row = _draft(db, job)
-    if row is None:
-        row = RenderGroup(job_id=job.id, kind="sheet", number=1)
-        db.add(row)
-    row.settings = sheet.model_dump(mode="json")
+    job.run_sheet = sheet.model_dump(mode="json")
     db.flush()
-
-
-def _draft(db: Session, job: Job) -> RenderGroup | None:
-    query = select(RenderGroup).where(RenderGroup.job_id == job.id, RenderGroup.kind == "sheet")
-    return db.scalars(query).first()
 
 
 def stop(db: Session, number: int, now: bool) -> None:

@@ -42,7 +42,7 @@ def check_night(
             folder,
             summary.estimate,
             rehearsed(db, job, sheet),
-            nights.way_for(db, job, sheet),
+            nights.way_for(db, job, sheet, summary.final),
             hidden_objects(db, job),
             now or datetime.now(),
         )

@@ -5,9 +5,10 @@ from __future__ import annotations
 import itertools
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from typing import NamedTuple
 
-from sqlalchemy import func, select
+from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import NotFoundError
@@ -15,6 +16,8 @@ from mill_lane.core.plan.night import TimeLeft, flickers, time_left
 from mill_lane.store.models import Job, Render, RenderGroup, Task
 from mill_lane.work.runs import RunSettings, settings_of
 
+KEPT_RUNS = 8
+_rows: dict[tuple[object, ...], list[FrameRow]] = {}
 OPEN = ("queued", "running", "paused")
 
 
@@ -56,9 +59,8 @@ def open_task(db: Session, group: RenderGroup) -> Task | None:
     return db.scalars(query.order_by(Task.id).limit(1)).first()
 
 
-@dataclass(frozen=True)
-class FrameRow:
-    """A frame of a run as it is shown."""
+class FrameRow(NamedTuple):
+    """A frame of a run as it is shown; a tuple, since there may be thousands on a page."""
 
     id: int
     frame: int
@@ -96,43 +98,64 @@ def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
     )
     return [
         FrameRow(
-            id=n,
-            frame=frame,
-            state=state or "",
-            seconds=seconds,
-            bright=bright,
-            troubles=tuple(json.loads(said)) if said else (),
-            picture=picture or "",
-            thumbnail=thumbnail or "",
-            task=task,
-            kept=kept,
-            samples=samples,
+            row[0],
+            row[1],
+            row[2] or "",
+            row[3],
+            row[4],
+            tuple(json.loads(row[5])) if row[5] else (),
+            row[6] or "",
+            row[7] or "",
+            *row[8:],
         )
-        for (
-            n,
-            frame,
-            state,
-            seconds,
-            bright,
-            said,
-            picture,
-            thumbnail,
-            task,
-            kept,
-            samples,
-        ) in db.execute(query)
+        for row in db.connection().execute(query)  # past the mapper, which takes longer than all
     ]
+
+
+Stamp = tuple[object, ...]
+
+
+def stamp_of(db: Session, group: RenderGroup) -> Stamp:
+    """What changes when a frame of a run begins, ends, goes or is put back: cheap to ask for."""
+    query = (
+        select(
+            func.count(),
+            func.max(Render.id),
+            func.count(Render.picture),
+            func.sum(Render.removed),
+            func.max(Task.finished),
+            func.group_concat(case((Task.state.in_((*OPEN, "failed")), Task.state))),
+        )
+        .outerjoin(Task, Task.id == Render.task_id)
+        .where(Render.group_id == group.id)
+    )
+    database = str(db.get_bind().engine.url)
+    return (database, group.id, group.created, *db.execute(query).one())
+
+
+def rows_of(db: Session, group: RenderGroup, every: Sequence[int], stamp: Stamp) -> list[FrameRow]:
+    """The frames of a run with those marked that flicker; read anew only when something changed."""
+    key = (stamp, tuple(every))
+    if key not in _rows:
+        if len(_rows) >= KEPT_RUNS:
+            _rows.clear()
+        _rows[key] = _flickering(frames_of(db, group), every)
+    return _rows[key]
 
 
 @dataclass(frozen=True)
 class Overview:
-    """A run at a glance: frames begun by number, the left ones, the running one, time left."""
+    """A run at a glance: frames begun by number, the left ones, the running one, time left.
+
+    `stamp` is another whenever its rows are.
+    """
 
     group: RenderGroup
     settings: RunSettings
     rows: list[FrameRow]
     task: Task | None
     left: TimeLeft | None
+    stamp: Stamp = ()
 
     @property
     def done(self) -> int:
@@ -150,7 +173,8 @@ def overview(db: Session, group: RenderGroup) -> Overview:
     """Look at a run."""
     settings = settings_of(group)
     assert settings is not None
-    rows = frames_of(db, group)
+    stamp = stamp_of(db, group)
+    rows = rows_of(db, group, settings.every, stamp)
     task = open_task(db, group)
     taken = [row.seconds for row in rows if row.picture and row.seconds]
     first = settings.predicted
@@ -162,9 +186,10 @@ def overview(db: Session, group: RenderGroup) -> Overview:
     return Overview(
         group,
         settings,
-        _flickering(rows, settings.every),
+        rows,
         task,
         time_left(taken, count, running, known),
+        stamp,
     )
 
 
@@ -180,5 +205,5 @@ def _flickering(rows: Sequence[FrameRow], every: Sequence[int]) -> list[FrameRow
     }
     said = "it flickers: brighter or darker than the frame before and the one after"
     return [
-        replace(row, troubles=(*row.troubles, said)) if row.id in found else row for row in rows
+        row._replace(troubles=(*row.troubles, said)) if row.id in found else row for row in rows
     ]

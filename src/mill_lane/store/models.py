@@ -77,6 +77,8 @@ class Job(Base):
     demo: Mapped[bool] = mapped_column(default=False)
     device_id: Mapped[int] = mapped_column(ForeignKey("devices.id"))
     version_id: Mapped[int | None]  # the scene version in use
+    # The core RunSheet that is being filled in; empty before.
+    run_sheet: Mapped[Json] = mapped_column(default=dict, server_default="{}")
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
     device: Mapped[DeviceRow] = relationship()
@@ -176,6 +178,7 @@ class Render(Base):
     __table_args__ = (
         UniqueConstraint("job_id", "kind", "number"),
         Index("renders_by_task", "task_id"),
+        Index("renders_by_group", "group_id", "frame", "removed", "picture", "task_id"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id"))

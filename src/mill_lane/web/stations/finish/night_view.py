@@ -24,6 +24,9 @@ from mill_lane.web.shared.format import duration, predicted
 SHOWN = 60  # thumbnails at a time
 STRIP, STRIP_RATE = 240, 6  # frames that are played, and how many a second
 WIDE, HIGH = 860.0, 64.0  # of the row of bars
+MOST_BARS, KEPT_BARS = 430, 8
+_bars: dict[tuple[object, ...], list[Bar]] = {}  # drawn anew only when something changed
+KINDS = ("left", "done", "running", "marked", "failed")  # of bars, what matters least first
 
 
 @dataclass(frozen=True)
@@ -48,7 +51,7 @@ def context(
     first, last = summary.analysis.frames
     sheet = nights.draft(db, summary.job)
     checks, trouble = checked(db, summary, sheet, folder)
-    way = nights.way_for(db, summary.job, sheet)
+    way = nights.way_for(db, summary.job, sheet, summary.final)
     rows = seen.rows if seen is not None else []
     begin = max(0, min(at, max(0, len(rows) - 1)) // SHOWN * SHOWN)
     chosen = next((r for r in rows if frame is not None and r.frame == frame), None)
@@ -133,28 +136,54 @@ def strip_of(rows: list[FrameRow]) -> list[tuple[int, str]]:
 
 
 def bars(seen: Overview) -> list[Bar]:
-    """A bar for each frame by number: as high as it took long; low where it is not done."""
+    """A bar for each frame by number: as high as it took long; low where it is not done.
+
+    Of many, neighbours share one: as high as the highest, marked where any of them is.
+    """
+    key = (seen.stamp, tuple(seen.settings.every))
+    if key not in _bars:
+        if len(_bars) >= KEPT_BARS:
+            _bars.clear()
+        _bars[key] = _drawn(seen)
+    return _bars[key]
+
+
+def _drawn(seen: Overview) -> list[Bar]:
     by_frame: dict[int, FrameRow] = {row.frame: row for row in seen.rows}
     numbers = sorted(set(seen.settings.every))
     if not numbers:
         return []
-    width = WIDE / len(numbers)
+    each = -(-len(numbers) // MOST_BARS)
+    groups = [numbers[k : k + each] for k in range(0, len(numbers), each)]
+    width = WIDE / len(groups)
     most = max((row.seconds or 0.0 for row in seen.rows), default=0.0) or 1.0
+    gap = min(1.0, width / 4)
     out = []
-    for k, n in enumerate(numbers):
-        row = by_frame.get(n)
-        done = row is not None and bool(row.picture)
-        share = (row.seconds or 0.0) / most if row is not None and done else 0.0
-        height = max(4.0, share * (HIGH - 4))
-        kind, said = "left", "not begun"
-        if row is not None and done:
-            kind, said = "done", duration(row.seconds or 0.0)
-        elif row is not None:
-            kind = "failed" if row.state in ("failed", "cancelled") else "running"
-            said = row.state
-        if row is not None and row.troubles:
-            kind, said = "marked", row.troubles[0]
-        gap = min(1.0, width / 4)
-        x, y = round(k * width, 2), round(HIGH - height, 1)
-        out.append(Bar(x, round(width - gap, 2), y, round(height, 1), kind, f"frame {n}: {said}"))
+    for k, group in enumerate(groups):
+        rows = [by_frame.get(n) for n in group]
+        kinds = [_kind(row) for row in rows]
+        worst = max(range(len(group)), key=lambda i: KINDS.index(kinds[i]))
+        taken = [row.seconds or 0.0 for row in rows if row is not None and row.picture]
+        height = round(max(4.0, max(taken, default=0.0) / most * (HIGH - 4)), 1)
+        title = f"frame {group[worst]}: {_said(rows[worst])}"
+        y = round(HIGH - height, 1)
+        out.append(Bar(round(k * width, 2), round(width - gap, 2), y, height, kinds[worst], title))
     return out
+
+
+def _kind(row: FrameRow | None) -> str:
+    if row is None:
+        return "left"
+    if row.troubles:
+        return "marked"
+    if row.picture:
+        return "done"
+    return "failed" if row.state in ("failed", "cancelled") else "running"
+
+
+def _said(row: FrameRow | None) -> str:
+    if row is None:
+        return "not begun"
+    if row.troubles:
+        return row.troubles[0]
+    return duration(row.seconds or 0.0) if row.picture else row.state
