@@ -124,6 +124,7 @@ def serve(
     scenes: Path | None,
     demo: str | None,
     frames: Path | None = None,
+    scheduler: str = "",
 ) -> None:
     """Serve until stopped.
 
@@ -139,6 +140,8 @@ def serve(
         The size of the demo job that is made when there is none.
     frames : Path or None
         A folder where frames are read and written; None for the installation's own.
+    scheduler : str
+        The address of a scheduler whose workers may render frames.
 
     Raises
     ------
@@ -153,7 +156,7 @@ def serve(
     names = names_of(host)
     token = "" if is_local(host) else secrets.token_urlsafe(TOKEN_BYTES)
     supervisor = Supervisor(folder)
-    settings = Settings(home, scenes, names, token, supervisor.watch, frames)
+    settings = Settings(home, scenes, names, token, supervisor.watch, frames, scheduler)
     tell_addresses(host, port, names, token, folder)
     supervisor.start()
     sys.setswitchinterval(SWITCH)

@@ -21,6 +21,8 @@ def add_address(sub: ArgumentParser) -> None:
     sub.add_argument("--scenes", type=Path, help=text)
     text = "a folder where frames are read and written from the page; else one in the home"
     sub.add_argument("--frames", type=Path, help=text)
+    text = "a scheduler of the package distributed, whose workers may render frames"
+    sub.add_argument("--scheduler", metavar="ADDRESS", default="", help=text)
 
 
 def add_arguments(sub: ArgumentParser) -> None:
@@ -40,7 +42,7 @@ def run(args: Arguments) -> None:
     if args.frames is not None and not args.frames.is_dir():
         raise MillError(f"{args.frames} is not a folder.", "Make it first, or name another one.")
     home = args.home or default_folder()
-    serve(home, args.host, args.port, args.scenes, args.demo, args.frames)
+    serve(home, args.host, args.port, args.scenes, args.demo, args.frames, args.scheduler)
 
 
 SERVE = Command("serve", "Serve the application.", add_arguments, run, error_status=2)

@@ -26,7 +26,8 @@ from mill_lane.store.home import Home
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.render import RENDER, STATE
-from mill_lane.work.runs import More, RunSettings, advance, as_kept, next_number, settings_of, store
+from mill_lane.work.kinds.spread import SPREAD
+from mill_lane.work.runs import More, RunSettings, as_kept, go, next_number, settings_of, store
 
 
 def begin(
@@ -38,10 +39,12 @@ def begin(
     rehearsal: dict[str, float] | None = None,
     warnings: Sequence[str] = (),
     search: tuple[Sequence[int], int] = ((), 0),
+    scheduler: str = "",
 ) -> RenderGroup:
     """Begin a run of frames with the final recipe, or another; its first frame is queued.
 
-    `search` has the frames among which a rehearsal looks for the heaviest, and how often.
+    `search` has the frames among which a rehearsal looks for the heaviest, and how often;
+    `scheduler` the address of the one that the server knows, for sheets that want other machines.
 
     Raises
     ------
@@ -55,6 +58,10 @@ def begin(
     sheet.check_below(folder)
     if not sheet.endings:
         raise MillError("Nothing would be written.", "Choose EXR, PNG or JPEG.")
+    if sheet.machines == "others" and not scheduler:
+        raise MillError(
+            "There is no scheduler.", "Start Mill Lane with --scheduler ADDRESS, or render here."
+        )
     way, taken = made_to_fit(way_for(db, job, sheet, recipe), sheet.rungs)
     check_way(way)
     recipe, device = way.recipe, way.device
@@ -94,10 +101,11 @@ def begin(
         warnings=list(warnings),
         search=list(search[0]),
         rounds=search[1],
+        scheduler=scheduler if sheet.machines == "others" else "",
         less=[f"from the beginning on: {rung.title}" for rung in taken],
     )
     store(group, settings)
-    advance(db, group, RENDER)
+    go(db, group, RENDER, SPREAD)
     return group
 
 
@@ -136,9 +144,11 @@ def stop(db: Session, number: int, now: bool) -> None:
     if settings.state == "done":
         raise MillError("The run is done.", "Copy it to render frames again.")
     waits = task is None or task.state == "queued"
-    if now and task is not None and task.state == "running":
-        queue.want(db, task, pause=True)
-    if task is not None and task.state == "queued":
+    if task is not None and task.state == "running" and (now or settings.scheduler):
+        queue.want(db, task, **({"pause": True} if now else {"finish": True}))
+    if task is not None and task.state == "queued" and settings.scheduler:
+        queue.end(db, task, "cancelled", text="cancelled before it started")
+    elif task is not None and task.state == "queued":
         _back(db, group, settings, task)
         settings = find_run(db, number)[1]
     state = "stopped" if now or waits else "stopping"
@@ -167,7 +177,7 @@ def go_on(db: Session, number: int) -> None:
     store(group, settings.model_copy(update={"left": left, "state": "running", "why": ""}))
     task = open_task(db, group)
     if task is None:
-        advance(db, group, RENDER)
+        go(db, group, RENDER, SPREAD)
     else:
         queue.want(db, task, pause=False)
 
@@ -181,6 +191,10 @@ def change(db: Session, number: int, text: str) -> None:
         For frames that there are none of.
     """
     group, settings = find_run(db, number)
+    if settings.scheduler and open_task(db, group) is not None:
+        raise MillError(
+            "Its frames are with other machines.", "Stop it first, then change what is left."
+        )
     analysis = analysis_of(db, db.get_one(SceneVersion, settings.version))
     wanted = parse_frames(text, analysis.frames) if text.strip() else []
     begun = {row.frame for row in frames_of(db, group)}
@@ -191,7 +205,7 @@ def change(db: Session, number: int, text: str) -> None:
         update["state"] = "running"
     store(group, settings.model_copy(update=update))
     if open_task(db, group) is None:
-        advance(db, group, RENDER)
+        go(db, group, RENDER, SPREAD)
 
 
 def more_samples(db: Session, home: Home, frame: int, samples: int) -> None:
@@ -241,4 +255,4 @@ def _again(db: Session, row: Render, group: RenderGroup, settings: RunSettings) 
     state = "running" if settings.state == "done" else settings.state
     store(group, settings.model_copy(update={"left": left, "state": state}))
     if open_task(db, group) is None:
-        advance(db, group, RENDER)
+        go(db, group, RENDER, SPREAD)

@@ -43,6 +43,7 @@ def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGrou
             "png": True,
             "jpeg": 0,
             "there": "overwrite",
+            "machines": "this",
         }
     )
     final = recipe_of(db, job, "final")

@@ -51,6 +51,10 @@ def find_run(db: Session, number: int) -> tuple[RenderGroup, RunSettings]:
 
 def open_task(db: Session, group: RenderGroup) -> Task | None:
     """The task of the frame whose turn it is."""
+    settings = settings_of(group)
+    if settings is not None and settings.scheduler:
+        task = db.get(Task, settings.task) if settings.task is not None else None
+        return task if task is not None and task.state in OPEN else None
     query = (
         select(Task)
         .join(Render, Render.task_id == Task.id)

@@ -18,8 +18,9 @@ from mill_lane.work.failures import killed
 
 LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
 MOST_ATTEMPTS = 3
-# What is computed and measured; what is read, built and written beside it; and first looks.
-LANES = ("compute", "files", "looks")
+# What is computed and measured; what is read, built and written beside it; first looks; and what
+# other machines do.
+LANES = ("compute", "files", "looks", "machines")
 COMPILING = "prepare"  # the kind of task after which the renderer is there
 
 
@@ -47,6 +48,10 @@ class Declared(Protocol):
         """Whether nothing else runs beside it."""
 
     @property
+    def elsewhere(self) -> bool:
+        """Whether other machines do it: nothing here waits for it."""
+
+    @property
     def kernels(self) -> bool:
         """Whether it waits until the renderer is compiled."""
 
@@ -71,7 +76,7 @@ def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) 
     others = [k.name for k in declared if lane is not None and k.lane != lane]
     known = [k.name for k in declared]
     alone = [k.name for k in declared if k.alone]
-    beside = [k.name for k in declared if not k.alone and k.lane != LANES[0]]
+    beside = [k.name for k in declared if not k.alone and not k.elsewhere and k.lane != LANES[0]]
     patient = [k.name for k in declared if k.kernels]
     giving_way = [k.name for k in declared if k.gives_way]
     looks = [k.name for k in declared if k.lane == LANES[2]]

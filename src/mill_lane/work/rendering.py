@@ -12,22 +12,21 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.pictures import read_sky, write_pixels
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.plan.frame_output import write_frame
-from mill_lane.core.progress import Cancelled, part
+from mill_lane.core.progress import part
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names, show_of
 from mill_lane.core.render.session import Session
 from mill_lane.work.kinds.base import Report
-from mill_lane.work.kinds.render_parts import Layer, Output, Request, Result
+from mill_lane.work.kinds.render_parts import Layer, Request, Result
 from mill_lane.work.machine_state import state_now
 from mill_lane.work.memory import peak_since
 from mill_lane.work.pieces import Layers, render_pieces
-from mill_lane.work.stepping import when_there_is_room
+from mill_lane.work.stepping import when_there_is_room, when_written
 from mill_lane.work.warm import prepare
 
 THUMBNAIL, THUMBNAIL_SIZE = "thumbnail", (160, 120)
@@ -70,7 +69,10 @@ def render(request: Request, report: Report) -> Result:
     small: dict[str, Layer] = {}
     output, state = request.output, None
     if output is not None and not stopped:
-        measured |= _put_out(layers, request, output, report)
+        measured |= when_written(
+            report,
+            lambda: write_frame(output.sheet, output.folder, request.frame, layers, exposure),
+        )
         path = when_there_is_room(report, lambda: _thumbnail(png, request.folder))
         small[THUMBNAIL] = Layer(path=path)
         if output.sheet.keep_states and request.means.pieces == 1:
@@ -85,28 +87,6 @@ def render(request: Request, report: Report) -> Result:
         profile = asdict(session.profile())
         result = result.model_copy(update={"layers": pictures, "time_profile": profile})
     return result
-
-
-def _put_out(
-    layers: Callable[[], Layers], request: Request, output: Output, report: Report
-) -> dict[str, list[str] | str]:
-    """Write a frame under its own name; where its folder cannot be written, wait until it can be.
-
-    Stopped meanwhile, it says what is missing: the frame itself is kept.
-    """
-    exposure = request.recipe.exposure
-    while True:
-        try:
-            made = when_there_is_room(
-                report,
-                lambda: write_frame(output.sheet, output.folder, request.frame, layers, exposure),
-            )
-            return {"written": [str(path) for path in made]}
-        except MillError as e:
-            try:
-                report.wait_for_room(1.0, e.message.rstrip("."))
-            except Cancelled:
-                return {"not_written": e.message}
 
 
 def _thumbnail(picture: Path, folder: Path) -> Path:

@@ -54,6 +54,10 @@ class RunSettings(BaseModel):
         What they changed beside recipe and device.
     more : dict
         Frames that go on from where they ended, by number.
+    scheduler : str
+        The address of the scheduler whose workers render it; empty for this computer.
+    task : int or None
+        The task that shares its frames out, while there is one.
     search : list of int
         The frames of the range, for a rehearsal that is still to look for the heaviest.
     rounds : int
@@ -75,6 +79,8 @@ class RunSettings(BaseModel):
     less: list[str] = []
     means: Means = Means()
     more: dict[int, More] = {}
+    scheduler: str = ""
+    task: int | None = None
     search: list[int] = []
     rounds: int = 0
 
@@ -87,6 +93,12 @@ class RenderPayload(BaseModel):
     render: int
     state: str | None = None
     ended: str = ""
+
+
+class SpreadPayload(BaseModel):
+    """What the task that shares frames out is put into the queue with: the run."""
+
+    run: int
 
 
 class More(BaseModel):
@@ -102,6 +114,13 @@ def settings_of(group: RenderGroup | None) -> RunSettings | None:
     if group is None or "sheet" not in (group.settings or {}):
         return None
     return RunSettings.model_validate(group.settings)
+
+
+def known_settings(group: RenderGroup) -> RunSettings:
+    """The settings of a group that is a run by a sheet."""
+    settings = settings_of(group)
+    assert settings is not None
+    return settings
 
 
 def store(group: RenderGroup, settings: RunSettings) -> None:
@@ -131,6 +150,20 @@ def as_kept(way: Way) -> dict[str, Any]:
     }
 
 
+def less(db: Session, settings: RunSettings, frame: int) -> dict[str, Any]:
+    """What the settings of a run are changed by when memory failed: nothing where no rung is left
+    that its sheet allows.
+    """
+    found = with_less(way_of(db, settings), settings.sheet.rungs, failed=True)
+    if found is None:
+        return {}
+    way, taken = found
+    return {
+        **as_kept(way),
+        "less": [*settings.less, f"from frame {frame} on: {taken.title}"],
+    }
+
+
 def next_number(table: type[Render | RenderGroup], job: int, kind: str) -> ColumnElement[int]:
     """The next number of a kind within a job, given by the database while the row is written."""
     last = select(func.coalesce(func.max(table.number), 0)).where(
@@ -142,7 +175,7 @@ def next_number(table: type[Render | RenderGroup], job: int, kind: str) -> Colum
 def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
     """Queue the next frame of a run, if it is to go on and one is left."""
     settings = settings_of(group)
-    if settings is None:
+    if settings is None or settings.scheduler:
         return None
     if settings.state == "stopping":
         store(group, settings.model_copy(update={"state": "stopped"}))
@@ -158,10 +191,30 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
     more = dict(settings.more)
     further = more.pop(frame, None)
     store(group, settings.model_copy(update={"left": left, "more": more}))
-    recipe, payload = settings.recipe, {}
+    payload = {}
     if further is not None:
-        recipe = recipe | {"samples": further.samples}
+        recipe = settings.recipe | {"samples": further.samples}
+        settings = settings.model_copy(update={"recipe": recipe})
         payload = {"state": further.state, "ended": further.ended}
+    row = add_frame(db, group, settings, frame)
+    row.task_id = queue.put(db, kind, RenderPayload(render=row.id, **payload), group.job_id).id
+    db.flush()
+    return row
+
+
+def go(db: Session, group: RenderGroup, kind: Declared, spread: Declared) -> None:
+    """Have a run go on: its next frame on this computer, or all that are left on others."""
+    settings = known_settings(group)
+    if not settings.scheduler:
+        advance(db, group, kind)
+    elif settings.left and settings.state == "running":
+        task = queue.put(db, spread, SpreadPayload(run=group.id), group.job_id)
+        store(group, settings.model_copy(update={"task": task.id}))
+
+
+def add_frame(db: Session, group: RenderGroup, settings: RunSettings, frame: int) -> Render:
+    """The row of a frame whose turn has come."""
+    recipe = settings.recipe
     row = Render(
         job_id=group.job_id,
         kind="frame",
@@ -175,8 +228,6 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
         predicted=settings.predicted,
     )
     db.add(row)
-    db.flush()
-    row.task_id = queue.put(db, kind, RenderPayload(render=row.id, **payload), group.job_id).id
     db.flush()
     return row
 
@@ -225,17 +276,10 @@ def frame_lost(
     settings = settings_of(group)
     if group is None or settings is None:
         return
-    rung = (
-        with_less(way_of(db, settings), settings.sheet.rungs, failed=True) if for_memory else None
-    )
-    if rung is not None:
-        way, taken = rung
+    changed = less(db, settings, row.frame) if for_memory else {}
+    if changed:
         row.removed = True  # it is rendered anew, with the others that are left
-        changed = {
-            **as_kept(way),
-            "left": [row.frame, *settings.left],
-            "less": [*settings.less, f"from frame {row.frame} on: {taken.title}"],
-        }
+        changed["left"] = [row.frame, *settings.left]
         store(group, settings.model_copy(update=changed))
         advance(db, group, kind)
         return

@@ -50,6 +50,21 @@ def when_there_is_room(report: Report, make: Callable[[], T]) -> T:
         report.wait_for_room(1.0)
 
 
+def when_written(report: Report, make: Callable[[], list[Path]]) -> dict[str, list[str] | str]:
+    """Write a frame under its own names; where its folder cannot be written, wait until it can be.
+
+    Stopped meanwhile, it says what is missing: the frame itself is kept.
+    """
+    while True:
+        try:
+            return {"written": [str(path) for path in when_there_is_room(report, make)]}
+        except MillError as e:
+            try:
+                report.wait_for_room(1.0, e.message.rstrip("."))
+            except Cancelled:
+                return {"not_written": e.message}
+
+
 class Steps:
     """Rendering a piece of a frame step by step, with previews and checkpoints in between."""
 

@@ -53,15 +53,7 @@ def write_frame(
     """
     paths = sheet.paths(folder, frame)
     for path in paths:
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-        except OSError as e:
-            raise MillError(
-                f"{path.parent} cannot be made: {e.strerror}.",
-                "Check who may write there, then let it go on.",
-                "The frame itself is kept in Mill Lane.",
-            ) from e
-        _whole(path, lambda p: _write(sheet, p, layers, exposure))
+        write_whole(path, lambda p: _write(sheet, p, layers, exposure))
     return paths
 
 
@@ -79,8 +71,24 @@ def _write(sheet: RunSheet, path: Path, layers: Layers, exposure: float) -> None
         Image.fromarray(shown[..., :3]).save(path, "JPEG", quality=sheet.jpeg, subsampling=0)
 
 
-def _whole(path: Path, write: Callable[[Path], None]) -> None:
-    """Write beside the name, then rename: a file that is there is whole."""
+def write_whole(path: Path, write: Callable[[Path], object]) -> None:
+    """Write beside the name, then rename: a file that is there is whole.
+
+    Raises
+    ------
+    MillError
+        Where the folder cannot be made or written.
+    OSError
+        When the disk is full.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as e:
+        raise MillError(
+            f"{path.parent} cannot be made: {e.strerror}.",
+            "Check who may write there, then let it go on.",
+            "The frame itself is kept in Mill Lane.",
+        ) from e
     beside = path.with_name(f".{path.stem}.part{path.suffix}")
     try:
         write(beside)

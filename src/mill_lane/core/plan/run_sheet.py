@@ -34,7 +34,8 @@ class RunSheet(BaseModel):
     `rungs` what may be taken when memory fails, in their order (`less_memory.RUNGS`), `far_m` from
     how many metres on textures count as far away; `ready_by` the time of the day at which it should
     be done, HH:MM by the computer's clock, empty for none; `keep_states` whether the state of each
-    frame is kept, so that it can get more samples later.
+    frame is kept, so that it can get more samples later; `machines` whether this one renders, or
+    those of a scheduler.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -51,6 +52,7 @@ class RunSheet(BaseModel):
     trouble: Literal["go on", "stop"] = "go on"
     rungs: tuple[str, ...] = USUAL_RUNGS
     far_m: Annotated[float, Field(ge=0, le=1e6)] = 5.0
+    machines: Literal["this", "others"] = "this"
     keep_states: bool = False
     ready_by: Annotated[str, Field(pattern=r"^$|^([01]\d|2[0-3]):[0-5]\d$")] = ""
 

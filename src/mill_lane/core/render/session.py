@@ -21,6 +21,7 @@ from mill_lane.core.image.noise import Noise, summarise
 from mill_lane.core.recipe import Recipe, Region, clip_region
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.film import Film, dilate, film_noise, new_film
+from mill_lane.core.render.hands import Hands
 from mill_lane.core.render.layers import resolved
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.pose import ScenePart, pose
@@ -28,7 +29,7 @@ from mill_lane.core.render.profile import Profile, Work, new_work
 from mill_lane.core.render.settings import Preview, settings_of, shot_of
 from mill_lane.core.render.state import read_state, saved_array, write_state
 from mill_lane.core.render.tiles import render_tiles
-from mill_lane.core.render.world import World, new_path
+from mill_lane.core.render.world import World
 
 Clock = Callable[[], float]
 CHECK_EVERY = 8  # passes between two looks at the noise, once every pixel has its least samples
@@ -95,7 +96,7 @@ class Session:
         )  # thread seconds for a sample on a tile, a guess until the first is measured
         self.threads = threads_to_use(self.threads)
         self._pool = ThreadPoolExecutor(self.threads)
-        self._workers = [_Hands(self.world) for _ in range(self.threads)]
+        self._workers = [Hands(self.world) for _ in range(self.threads)]
 
     def add_to(self, before: Session) -> None:
         """Add to what another part of the same scene gave: its film, its time, its counts.
@@ -382,31 +383,3 @@ def tile_boxes(width: int, height: int, size: int) -> NDArray[np.int64]:
         ],
         np.int64,
     )
-
-
-class _Hands:
-    """What one thread works with: its path, its counters, and how long they took."""
-
-    def __init__(self, world: World) -> None:
-        self.path = new_path(world.light_count)
-        self.work = np.zeros(
-            s.counters_size(len(world.instances), len(world.factors), world.light_count), np.int64
-        )
-        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.light_count + 2 * s.DEPTHS :][
-            : s.pair_sums(world.light_count)
-        ]
-        self.notes: list[NDArray[np.float64]] = []
-
-    def note(self, before: NDArray[np.int64], seconds: float) -> None:
-        """Remember what a piece of work took, for telling seconds from work."""
-        kinds = slice(0, s.C_COMPONENTS)
-        done = (self.work[kinds] - before[kinds]).reshape(-1, 5).sum(0)
-        self.notes.append(np.concatenate([done.astype(float), [seconds]]))
-
-    def hand_over(self, work: Work) -> None:
-        """Add what was counted to the session's, and start at nothing again."""
-        work.add(self.work, self.pairs, float(self.path[s.Q_LOST]), self.notes)
-        self.work[:] = 0
-        self.pairs[:] = 0.0
-        self.path[s.Q_LOST] = 0.0
-        self.notes = []

@@ -28,6 +28,8 @@ class Settings:
         Names that are answered to.
     token : str
         The password that is asked for beyond this computer; empty where nobody else can ask.
+    scheduler : str
+        The address of a scheduler whose workers may render frames; empty for none.
     watch : callable or None
         How the worker is; None where there is none.
     """
@@ -38,6 +40,7 @@ class Settings:
     token: str = ""
     watch: Callable[[], Watch] | None = None
     frames: Path | None = None
+    scheduler: str = ""
 
     @property
     def frames_folder(self) -> Path:

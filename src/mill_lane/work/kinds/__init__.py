@@ -19,6 +19,7 @@ from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.propose import PROPOSE
 from mill_lane.work.kinds.reading import READING
 from mill_lane.work.kinds.render import RENDER
+from mill_lane.work.kinds.spread import SPREAD
 from mill_lane.work.kinds.trim import TRIM
 from mill_lane.work.kinds.visible_cost import VISIBLE_COST
 from mill_lane.work.kinds.weigh import WEIGH
@@ -42,4 +43,5 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     DENOISE_FILES,
     HOLD,
     DELIVER,
+    SPREAD,
 )

@@ -87,6 +87,8 @@ class Kind(ABC, Generic[P, Q, R]):
         One of `queue.LANES`.  Tasks of one lane run one after another, lanes beside each other.
     alone : bool
         Whether its time counts, so that nothing else runs beside it.
+    elsewhere : bool
+        Whether other machines do it, so that nothing here waits for it, nor it for them.
     kernels : bool
         Whether it waits until the renderer is compiled.
     grace : float
@@ -102,6 +104,7 @@ class Kind(ABC, Generic[P, Q, R]):
     resumable: bool = False
     lane: str = "compute"
     alone: bool = False
+    elsewhere: bool = False
     kernels: bool = False
     grace: float = 4.0
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
+from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.way import Means
@@ -109,6 +110,13 @@ class RenderKind(Kind[Payload, Request, Result]):
         """Write pictures and figures into the render's row."""
         row = context.db.get_one(Render, payload.render)
         digests = {name: list_file(context.db, file) for name, file in taken.items()}
+        self.keep_picture(context.db, row, result, digests)
+        return {"measured": result.measured, "stopped": result.stopped}
+
+    def keep_picture(
+        self, db: Session, row: Render, result: Result, digests: Mapping[str, str]
+    ) -> None:
+        """Write what was made and measured into a render's row, by the hashes of its files."""
         row.measured, row.time_profile = result.measured, result.time_profile
         row.picture, row.exr = digests["picture"], digests["exr"]
         state = {STATE: {"hash": digests["state"]}} if "state" in digests else {}
@@ -120,9 +128,8 @@ class RenderKind(Kind[Payload, Request, Result]):
         denoise = read_recipe(row.recipe).denoise
         if denoise != "no":
             kind = DENOISE if denoise == "with" else DENOISE_LATER
-            queue.put(context.db, kind, DenoisePayload(render=row.id), row.job_id)
-        runs.frame_done(context.db, row, self, result.stopped)
-        return {"measured": result.measured, "stopped": result.stopped}
+            queue.put(db, kind, DenoisePayload(render=row.id), row.job_id)
+        runs.frame_done(db, row, self, result.stopped)
 
     def ended_without(self, context: Context, payload: Payload) -> None:
         """Let the run of a frame go on after one that failed; one that was stopped stops it."""

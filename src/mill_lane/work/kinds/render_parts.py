@@ -13,7 +13,7 @@ from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Means
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.weigh.analysis_versions import read_analysis
-from mill_lane.store.models import Render, RenderGroup
+from mill_lane.store.models import Render, RenderGroup, SceneVersion
 from mill_lane.work import runs
 
 
@@ -28,14 +28,17 @@ def of_run(db: Session, row: Render) -> dict[str, Any]:
     """What a request has of the run that its frame belongs to; nothing for any other render."""
     group = db.get(RenderGroup, row.group_id) if row.group_id else None
     settings = runs.settings_of(group)
-    if settings is None:
-        return {}
+    return of_group(settings, row.version) if settings is not None else {}
+
+
+def of_group(settings: runs.RunSettings, version: SceneVersion) -> dict[str, Any]:
+    """What the requests of all frames of a run have."""
     out: dict[str, Any] = {
         "output": Output(sheet=settings.sheet, folder=settings.folder),
         "means": settings.means,
     }
     if settings.means.parts:
-        out["images"] = images_of(read_analysis(row.version.analysis))
+        out["images"] = images_of(read_analysis(version.analysis))
     return out
 
 

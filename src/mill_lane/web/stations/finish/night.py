@@ -39,8 +39,9 @@ def page(
     c = station_page(request, db, job, "finish", "Night")
     if isinstance(c, Response):
         return c
-    folder = settings_of(request).frames_folder
-    return c.draw("night.html", **night_view.context(db, c.summary, folder, run, at, frame))
+    folder, scheduler = settings_of(request).frames_folder, settings_of(request).scheduler
+    shown = night_view.context(db, c.summary, folder, run, at, frame)
+    return c.draw("night.html", **shown, scheduler=scheduler)
 
 
 class SheetForm(RunSheet):
@@ -110,7 +111,8 @@ def begin(request: Request, db: Db, job: int, form: SheetForm) -> Begun:
             "Read them, tick them off, and begin again.",
             "The sheet is kept.",
         )
-    group = nights.begin(db, row, sheet, folder, warnings=warnings)
+    scheduler = settings_of(request).scheduler
+    group = nights.begin(db, row, sheet, folder, warnings=warnings, scheduler=scheduler)
     if errors:  # one that beginning does not find by itself: nothing of it is kept
         raise MillError(errors[0], "Mend it, then begin again.", "Nothing was begun.")
     return Begun(go=f"/jobs/{row.id}/finish/night?run={group.number}", run=group.id)

@@ -1,0 +1,1 @@
+"""Frames on several machines, over a scheduler that is there already (`distributed`)."""
