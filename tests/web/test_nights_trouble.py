@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import zipfile
 
 import av
 from PIL import Image
@@ -97,13 +98,13 @@ class TestTrouble(NightCase):
         run = self.begin(frames="1-5", png=True)
         self.render()
         ask = f"/api/nights/{run}/deliver"
-        for what in ("film.mp4", "film.webm", "sheet.png"):
+        for what in ("film.mp4", "film.webm", "sheet.png", "frames.zip"):
             self.done("POST", ask, json={"what": what, "rate": "12"})
         self.refused("POST", ask, json={"what": "film.mp4", "rate": 0})
         self.refused("POST", ask, json={"what": "film.exe"})
-        self.assertEqual(do_tasks(self.home, "deliver"), 3)
+        self.assertEqual(do_tasks(self.home, "deliver"), 4)
         links = [str(a["href"]) for a in self.page(PAGE).select("a[href^='/deliveries/']")]
-        self.assertEqual(len(links), 3)
+        self.assertEqual(len(links), 4)
         kinds = []
         for link in links:
             answer = self.client.get(link)
@@ -112,12 +113,19 @@ class TestTrouble(NightCase):
                 sheet = Image.open(io.BytesIO(answer.content))
                 self.assertGreater(sheet.width, 2 * 48)
                 continue
+            if kinds[-1] == "application/zip":
+                with zipfile.ZipFile(io.BytesIO(answer.content)) as archive:
+                    self.assertIsNone(archive.testzip())
+                    self.assertEqual(len(archive.namelist()), 10)
+                    whole = (self.out / "n/s.0003.exr").read_bytes()
+                    self.assertEqual(archive.read("n/s.0003.exr"), whole)
+                continue
             with av.open(io.BytesIO(answer.content)) as film:
                 stream = film.streams.video[0]
                 self.assertEqual(sum(1 for _ in film.decode(stream)), 5)
                 self.assertEqual((stream.width, stream.height), (48, 26))
                 self.assertEqual(stream.average_rate, 12)
-        self.assertEqual(sorted(kinds), ["image/png", "video/mp4", "video/webm"])
+        self.assertEqual(sorted(kinds), ["application/zip", "image/png", "video/mp4", "video/webm"])
         text = " ".join(self.page("/jobs/1/finish/report?run=1").get_text().split())
         for words in ("5 of 5 frames: 1-5", "48 × 27", "at most 2 samples", "as it was opened"):
             self.assertIn(words, text)

@@ -11,7 +11,9 @@ import numpy as np
 
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.plan.night import troubles
 from mill_lane.core.plan.parts import images_of
+from mill_lane.core.plan.parts_check import add_up
 from mill_lane.core.plan.way import Means
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.recipe import Recipe
@@ -124,6 +126,21 @@ class TestPieces(unittest.TestCase):
         self.assertGreater(np.abs(albedo[0] - albedo[1]).max(), 0)
         again = render(self.request("again", Means(sizes=sizes)), Quiet())
         self.assertTrue(again.measured["warm"])
+
+    def test_compared_before(self) -> None:
+        """On a small frame the parts are the whole; where things are in none, it is said."""
+        means = Means(parts=self.halves)
+        request = self.request("c", means).model_copy(update={"compare": True})
+        told = render(request, Quiet()).measured["parts"]
+        self.assertEqual(told["said"], "")
+        self.assertLess(abs(told["light"]), 0.01)
+        self.assertLess(told["difference"], 0.1)
+        self.assertEqual(troubles({"mean_luminance": 1.0, "parts": told}, []), [])
+        few = Means(parts=(self.halves[0][:1], self.halves[1][:2]))
+        found = add_up(open_scene(self.scene), RECIPE, few, self.images, 2, 2)
+        self.assertLess(found.light, -0.1)
+        said = troubles({"mean_luminance": 1.0, "parts": {"said": found.words}}, [])
+        self.assertIn("of light", said[0])
 
     def test_stopped_by_hand(self) -> None:
         """A frame of which pieces are missing is none."""

@@ -13,14 +13,17 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from mill_lane.core.formats.exr import write_exr
+from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.pictures import read_sky, write_pixels
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.plan.frame_output import write_frame
+from mill_lane.core.plan.parts_check import add_up
 from mill_lane.core.progress import part
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names, show_of
 from mill_lane.core.render.session import Session
+from mill_lane.work.kept_scene import forget_scene
 from mill_lane.work.kinds.base import Report
 from mill_lane.work.kinds.render_parts import Layer, Request, Result
 from mill_lane.work.machine_state import state_now
@@ -49,23 +52,29 @@ def render(request: Request, report: Report) -> Result:
     # scene.
     prepare(part(report, 0.0, 0.01))
     prepared = time.perf_counter() - started
+    sky = sky_pixels(request.sky, request.recipe)
+    compared = _compared(request, sky, report) if request.compare else {}
     resumed = (request.folder / "state.npz").exists()
-    done = render_pieces(request, report, sky_pixels(request.sky, request.recipe))
+    done = render_pieces(request, report, sky)
     session, stopped, layers = done.session, done.stopped, done.layers
     exposure = request.recipe.exposure
     exr, png = when_there_is_room(report, lambda: _write(layers, exposure, request.folder))
     after = state_now()
-    measured: dict[str, Any] = done.figures | {
-        "setup_seconds": prepared + done.setup,
-        "warm": done.warm,
-        "resumed": resumed,
-        "peak_memory_bytes": peak_since(done.baseline),
-        "ended_by": "hand" if stopped else done.figures["ended_by"],
-        "load_before": before.load,
-        "load_after": after.load,
-        "memory_free_after": after.memory_free,
-        "temperature_after": after.temperature,
-    }
+    measured: dict[str, Any] = (
+        done.figures
+        | compared
+        | {
+            "setup_seconds": prepared + done.setup,
+            "warm": done.warm,
+            "resumed": resumed,
+            "peak_memory_bytes": peak_since(done.baseline),
+            "ended_by": "hand" if stopped else done.figures["ended_by"],
+            "load_before": before.load,
+            "load_after": after.load,
+            "memory_free_after": after.memory_free,
+            "temperature_after": after.temperature,
+        }
+    )
     small: dict[str, Layer] = {}
     output, state = request.output, None
     if output is not None and not stopped:
@@ -87,6 +96,22 @@ def render(request: Request, report: Report) -> Result:
         profile = asdict(session.profile())
         result = result.model_copy(update={"layers": pictures, "time_profile": profile})
     return result
+
+
+def _compared(request: Request, sky: NDArray[np.float32] | None, report: Report) -> dict[str, Any]:
+    """How the parts of the scene add up, on a small frame; see `parts_check`."""
+    forget_scene()
+    found = add_up(
+        open_scene(request.scene),
+        request.recipe,
+        request.means,
+        request.images,
+        request.frame,
+        request.threads,
+        sky,
+        report,
+    )
+    return {"parts": {"light": found.light, "difference": found.difference, "said": found.words}}
 
 
 def _thumbnail(picture: Path, folder: Path) -> Path:

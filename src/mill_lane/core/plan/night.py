@@ -147,7 +147,8 @@ def troubles(measured: Mapping[str, Any], beside: Sequence[Mapping[str, Any]]) -
     Parameters
     ----------
     measured : mapping
-        What was measured of it: mean_luminance, bad_pixels, seconds, noise.
+        What was measured of it: mean_luminance, bad_pixels, seconds, noise, and where it was
+        rendered in parts, how these add up.
     beside : sequence of mapping
         The same of frames near it that are done, nearest first.
     """
@@ -158,6 +159,9 @@ def troubles(measured: Mapping[str, Any], beside: Sequence[Mapping[str, Any]]) -
         said.append(f"{bad} pixels are no numbers")
     if bright < BLACK:
         said.append("it is black")
+    parts = str((measured.get("parts") or {}).get("said") or "")
+    if parts:
+        said.append(parts)
     others = [b for b in beside if float(b.get("mean_luminance") or 0.0) >= BLACK][:BESIDE]
     if len(others) < 2:
         return said

@@ -1,8 +1,9 @@
-"""A run of frames made ready to be shown: a film, a sheet of small pictures."""
+"""A run of frames made ready to be handed over: a film, a sheet of small pictures, its files."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import zipfile
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
 
@@ -10,14 +11,18 @@ from pydantic import BaseModel
 from sqlalchemy import select
 
 from mill_lane.core.denoise.names import DENOISED
+from mill_lane.core.disk import check_room
 from mill_lane.core.errors import MillError
+from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.progress import of_megabytes
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render, RenderGroup
 from mill_lane.work import runs
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
+from mill_lane.work.kinds.denoise import CLEAN_FOLDER
 
-What = Literal["film.mp4", "film.webm", "sheet.png"]
+What = Literal["film.mp4", "film.webm", "sheet.png", "frames.zip"]
 
 
 class Payload(BaseModel):
@@ -36,9 +41,11 @@ class Picture(BaseModel):
 
 
 class Request(BaseModel):
-    """The pictures by number, what is made of them, and where."""
+    """The pictures by number, the files by their names, what is made of them, and where."""
 
     pictures: list[Picture]
+    files: list[Path]
+    below: Path
     what: What
     rate: float
     folder: Path
@@ -65,18 +72,25 @@ class Deliver(Kind[Payload, Request, Result]):
         """Find the pictures."""
         db = context.db
         group = db.get_one(RenderGroup, payload.run)
-        if runs.settings_of(group) is None:
+        settings = runs.settings_of(group)
+        if settings is None:
             raise MillError("There is no such run.", "Choose another one.")
         query = select(Render).where(
             Render.group_id == group.id, ~Render.removed, Render.picture.is_not(None)
         )
-        pictures = []
+        pictures, frames = [], []
         for row in db.scalars(query.order_by(Render.frame)):
             clean = (row.layers or {}).get(DENOISED)
             digest = clean["hash"] if clean else row.picture or ""
             pictures.append(Picture(frame=row.frame, path=context.home.files.path(digest)))
+            frames.append(row.frame)
         return Request(
-            pictures=pictures, what=payload.what, rate=payload.rate, folder=context.folder
+            pictures=pictures,
+            files=files_of(settings.sheet, settings.folder, frames),
+            below=settings.folder,
+            what=payload.what,
+            rate=payload.rate,
+            folder=context.folder,
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -94,6 +108,10 @@ class Deliver(Kind[Payload, Request, Result]):
             report(0.1, f"{count} frames")
             panels = [(str(p.frame), p.path) for p in request.pictures]
             write_pixels(path, contact_sheet(panels))
+            return Result(path=path, frames=count)
+
+        if request.what == "frames.zip":
+            pack(path, request.files, request.below, report)
             return Result(path=path, frames=count)
 
         def shown() -> Iterator[np.ndarray]:
@@ -117,6 +135,34 @@ class Deliver(Kind[Payload, Request, Result]):
         file = taken["made"]
         digest = list_file(context.db, file)
         return {"made": {"hash": digest, "size": file.size, "frames": result.frames}}
+
+
+def files_of(sheet: RunSheet, folder: Path, frames: Sequence[int]) -> list[Path]:
+    """The files of frames that are there, those that are denoised among them."""
+    name = Path(sheet.name)
+    clean = sheet.model_copy(update={"name": (name.parent / CLEAN_FOLDER / name.name).as_posix()})
+    every = (p for s in (sheet, clean) for n in frames for p in s.paths(folder, n))
+    return [p for p in every if p.exists()]
+
+
+def pack(path: Path, files: Sequence[Path], below: Path, report: Report) -> None:
+    """Put files into a ZIP under their names below a folder; they are packed already.
+
+    Raises
+    ------
+    MillError
+        Where there is no file, or no room.
+    """
+    if not files:
+        raise MillError("None of the files is there any more.", "Render the frames again.")
+    total = sum(p.stat().st_size for p in files)
+    check_room(path.parent, total, "the ZIP of all frames")
+    done = 0
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
+        for file in files:
+            archive.write(file, file.relative_to(below))
+            done += file.stat().st_size
+            report(done / total, of_megabytes(done, total))
 
 
 DELIVER = Deliver()

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.plan.parts import images_of
@@ -28,7 +29,17 @@ def of_run(db: Session, row: Render) -> dict[str, Any]:
     """What a request has of the run that its frame belongs to; nothing for any other render."""
     group = db.get(RenderGroup, row.group_id) if row.group_id else None
     settings = runs.settings_of(group)
-    return of_group(settings, row.version) if settings is not None else {}
+    if settings is None:
+        return {}
+    first = bool(settings.means.parts) and not _compared(db, row)
+    return of_group(settings, row.version) | ({"compare": True} if first else {})
+
+
+def _compared(db: Session, row: Render) -> bool:
+    """Whether a frame of the same run told how its parts add up."""
+    told = func.json_extract(Render.measured, "$.parts.light")
+    query = select(Render.id).where(Render.group_id == row.group_id, told.is_not(None))
+    return db.scalars(query.limit(1)).first() is not None
 
 
 def of_group(settings: runs.RunSettings, version: SceneVersion) -> dict[str, Any]:
@@ -64,6 +75,7 @@ class Request(BaseModel):
     ended: str = ""
     choices: str = ""  # of the scene's file; see `formats.choices`
     means: Means = Means()
+    compare: bool = False  # whether the parts are to be compared with the whole first
     images: dict[int, set[int]] = {}  # that each mesh uses, where the scene is rendered in parts
 
 

@@ -23,7 +23,7 @@ from mill_lane.web.stations.finish.report import report_context
 from mill_lane.work.kinds.deliver import What
 
 router = APIRouter()
-TYPES = {".mp4": "video/mp4", ".webm": "video/webm", ".png": "image/png"}
+TYPES = {".mp4": "video/mp4", ".webm": "video/webm", ".png": "image/png", ".zip": "application/zip"}
 
 
 @router.get("/jobs/{job}/finish/night", include_in_schema=False)
@@ -144,7 +144,7 @@ def make(db: Db, run: int, form: Deliver) -> Done:
 
 @router.get("/deliveries/{task}", include_in_schema=False)
 def made(db: Db, home: AHome, task: int) -> FileResponse:
-    """A film or a sheet that was made."""
+    """What was made of a run."""
     path, name = delivered_file(db, home, task)
     return FileResponse(path, media_type=TYPES[Path(name).suffix], filename=name)
 
