@@ -105,5 +105,5 @@ class Quiet:
     def partly(self, result: BaseModel) -> None:
         """Pass over a part."""
 
-    def wait_for_room(self, share: float) -> None:
+    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
         """There is room."""

@@ -21,6 +21,35 @@ class TestNights(BrowserCase):
         """
         self.driver.execute_script(script, self.find(css), value)
 
+    def steps_in_their_order(self) -> None:
+        """Steps for less memory: one is put before the one above, another is ticked."""
+
+        def names() -> list[str]:
+            boxes = self.driver.find_elements(By.CSS_SELECTOR, "input[name='rungs']:checked")
+            return [str(b.get_attribute("value")) for b in boxes]
+
+        before = names()
+        button = self.find(f"tr:has(input[value='{before[1]}']) button")
+        self.driver.execute_script("arguments[0].click()", button)
+        self.until(lambda: names()[:2] == [before[1], before[0]], 20, "for the other order")
+        parts = self.find("input[name='rungs'][value='parts']")
+        self.driver.execute_script("arguments[0].click()", parts)
+        self.until(lambda: names()[-1] == "parts", 20, "for one more step")
+
+    def plays(self) -> None:
+        """The film strip moves on when it is played, and by its steps."""
+
+        def at() -> str:
+            return self.find("film-strip [data-at]").text
+
+        first = at()
+        self.press("Play")
+        self.until(lambda: at() != first, 10, "for the next frame")
+        self.press("Stop")
+        held = at()
+        self.find("film-strip [data-step='1']").click()
+        self.assertNotEqual(at(), held)
+
     def test_a_night(self) -> None:
         self.trials_page()
         self.put("/api/jobs/1/device", {"device": 1})
@@ -28,7 +57,7 @@ class TestNights(BrowserCase):
         self.put("/api/jobs/1/recipes/final", small)
         self.visit("/jobs/1/finish")
         self.press("A range of frames")
-        self.says("No run yet", "Before it starts", "GB free")
+        self.says("No run yet", "Before the next one starts", "GB free")
         self.set("#sheet-frames", "5-1")
         self.says("has no frames")
         self.set("#sheet-frames", "1-6")
@@ -36,12 +65,19 @@ class TestNights(BrowserCase):
         self.set("#sheet-name", "night/shot.###")
         self.says("night/shot.001.exr, night/shot.001.png")
         self.axe("Finish, the run sheet")
+        self.says("the files lack half_buffers, variance")
+        self.press("keep them")
+        self.says("all that denoising later needs")
+        self.steps_in_their_order()
         self.press("Render the frames")
         self.says("not ticked off")
         self.press("Rehearse")
         self.says("Rehearsal 1", seconds=120)
-        self.until(lambda: "5 of 5 frames" in self.text(), 240, "for the rehearsal")
-        self.says("from a rehearsal")
+        self.until(lambda: "5 of 5 frames" not in self.text(), 240, "for more beside the heaviest")
+        self.says("from a rehearsal", "Heaviest found", seconds=240)
+        self.until(lambda: self.find("film-strip"), 240, "for the film strip")
+        self.plays()
+        self.until(lambda: "going on" not in self.text(), 240, "for the end of the rehearsal")
         self.find("input[name='read']").click()
         self.press("Render the frames")
         self.says("Run 2", "The frame that is rendered")

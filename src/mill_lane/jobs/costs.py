@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -94,6 +95,21 @@ def _pairs(task: Task) -> list[Measured]:
         Measured(k, Crop.model_validate(p["crop"]), Difference.model_validate(p["difference"]))
         for k, p in enumerate(task.result.get("pairs", []))
     ]
+
+
+def costs_of_changes(db: Session, line: Sequence[SceneVersion]) -> list[Cost]:
+    """What was measured of the changes on the way from version to version, the most visible first.
+
+    Only of choices that were all made.
+    """
+    found = []
+    for before, after in itertools.pairwise(line):
+        made = {(c.get("kind"), c.get("key")) for c in after.changes}
+        for cost in costs_of(db, before).values():
+            chosen = {(c.trim, c.target.key) for c in cost.choices}
+            if cost.known and cost.pairs and chosen <= made:
+                found.append(cost)
+    return sorted(found, key=lambda cost: -cost.rms)
 
 
 def measure(

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.plan.night import TimeLeft, flickers, time_left
-from mill_lane.store.models import Job, Render, RenderGroup, Task
+from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work.runs import RunSettings, settings_of
 
 KEPT_RUNS = 8
@@ -114,6 +114,29 @@ def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
         )
         for row in db.connection().execute(query)  # past the mapper, which takes longer than all
     ]
+
+
+def newest_small(db: Session, version: SceneVersion) -> tuple[int, str] | None:
+    """Number and small picture of the frame of a scene version that was rendered last."""
+    small = func.json_extract(Render.layers, "$.thumbnail.hash")
+    query = select(Render.frame, small).where(
+        Render.version_id == version.id, Render.kind == "frame", small.is_not(None)
+    )
+    found = db.execute(query.order_by(Render.id.desc()).limit(1)).first()
+    return (int(found[0]), str(found[1])) if found else None
+
+
+def parts_told(db: Session, group: RenderGroup) -> tuple[float, float] | None:
+    """How much light the parts of the scene added up to, and how far from the whole, relative;
+    None for a run that was not rendered in parts.
+    """
+    of = func.json_extract
+    light = of(Render.measured, "$.parts.light")
+    query = select(light, of(Render.measured, "$.parts.difference")).where(
+        Render.group_id == group.id, light.is_not(None)
+    )
+    found = db.execute(query.order_by(Render.id.desc()).limit(1)).first()
+    return (float(found[0]), float(found[1])) if found else None
 
 
 Stamp = tuple[object, ...]

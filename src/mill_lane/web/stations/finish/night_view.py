@@ -16,6 +16,7 @@ from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Way
 from mill_lane.jobs import nights, run_lookup
 from mill_lane.jobs.delivering import delivered
+from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.preflight import check_night
 from mill_lane.jobs.run_lookup import FrameRow, Overview
 from mill_lane.jobs.summary import Summary
@@ -73,6 +74,11 @@ def context(
         "row_count": len(rows),
         "chosen": chosen,
         "before": earlier[-1] if earlier else None,
+        "small": run_lookup.newest_small(db, summary.version),
+        "look": look_of(db, summary),
+        "parts": run_lookup.parts_told(db, group)
+        if group is not None and seen is not None and seen.settings.means.parts
+        else None,
         "strip": strip_of(rows),
         "strip_rate": STRIP_RATE,
         "heaviest": max(

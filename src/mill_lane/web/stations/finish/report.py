@@ -17,6 +17,7 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.trim.report import report_rows
 from mill_lane.core.weigh.ledger import draw_up
 from mill_lane.jobs import run_lookup
+from mill_lane.jobs.costs import Cost, costs_of_changes
 from mill_lane.jobs.lookup import analysis_of
 from mill_lane.jobs.summary import Summary
 from mill_lane.jobs.versions import changes_since_opened, line_of
@@ -25,6 +26,7 @@ from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import count, duration, gigabytes, percent, predicted
 
 MOST_PICTURES = 24
+MOST_LOOKS = 6
 
 
 @dataclass(frozen=True)
@@ -63,11 +65,61 @@ def report_context(db: Session, summary: Summary, run: int) -> dict[str, Any]:
         "written": frames_in_words([row.frame for row in done]) or "none",
         "scenes": [_scene(db, v, recipe, device) for v in shown],
         "changes": report_rows(changes_since_opened(db, version)),
+        "looks": _looks(costs_of_changes(db, line)),
+        "parts": _parts(db, seen),
         "facts": _facts(recipe, settings.device),
         "times": _times(db, seen),
         "pictures": pictured,
         "marked": [row for row in seen.rows if row.troubles],
     }
+
+
+@dataclass(frozen=True)
+class Look:
+    """A crop before and after what was changed: where its pictures lie, and what is told of it."""
+
+    address: str  # below the job's own
+    what: str
+    frame: int
+    size: tuple[int, int]
+    rms: float
+    ssim: float
+    verdict: str
+
+
+def _looks(costs: list[Cost]) -> list[Look]:
+    """The crops that changed most, one of each change that was measured."""
+    out = []
+    for cost in costs[:MOST_LOOKS]:
+        worst = max(cost.pairs, key=lambda p: p.difference.rms)
+        names = list(dict.fromkeys(c.target.name for c in cost.choices))
+        more = f" and {len(names) - 2} more" if len(names) > 2 else ""
+        x0, y0, x1, y1 = worst.crop.region
+        alike = worst.difference.less_than_grain
+        out.append(
+            Look(
+                address=f"crops/{cost.task.id}/{worst.number}",
+                what=", ".join(names[:2]) + more,
+                frame=worst.crop.frame,
+                size=(x1 - x0, y1 - y0),
+                rms=worst.difference.rms,
+                ssim=worst.difference.ssim,
+                verdict="less than the grain" if alike else "more than the grain",
+            )
+        )
+    return out
+
+
+def _parts(db: Session, seen: run_lookup.Overview) -> str:
+    """How the parts of the scene added up, where it was rendered in parts."""
+    told = run_lookup.parts_told(db, seen.group)
+    if told is None:
+        return ""
+    light, difference = told
+    return (
+        f"On a small frame the parts added up to {light:+.2%} of light, with a difference of "
+        f"{difference:.1%} (RMS) from the whole"
+    )
 
 
 def _scene(db: Session, version: SceneVersion, recipe: Recipe, device: Device) -> Scene:
@@ -125,4 +177,13 @@ def _times(db: Session, seen: run_lookup.Overview) -> list[tuple[str, str]]:
     loads = [m["load_after"] for m in measured if m.get("load_after") is not None]
     if loads:
         out.append(("Load of the computer, the most", f"{max(loads):.1f}"))
+    free = [m["memory_free_after"] for m in measured if m.get("memory_free_after")]
+    if free:
+        out.append(("Memory free on it, the least", gigabytes(min(free))))
+    heat = [m["temperature_after"] for m in measured if m.get("temperature_after")]
+    if heat:
+        out.append(("Hottest sensor, the most", f"{max(heat):.0f} °C"))
+    elsewhere = sorted({m["machine"] for m in measured if m.get("machine")})
+    if elsewhere:
+        out.append(("Rendered by", ", ".join(elsewhere)))
     return out
