@@ -5,9 +5,7 @@ from __future__ import annotations
 import tempfile
 import unittest
 from pathlib import Path
-from typing import Any
 
-from pydantic import BaseModel
 from sqlalchemy import select
 
 from mill_lane.core.formats.opening import open_scene
@@ -18,7 +16,7 @@ from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds import KINDS
-from mill_lane.work.kinds.base import Context
+from mill_lane.work.kinds.base import Context, Unheard
 from tests.scenes import small_demo
 
 
@@ -89,21 +87,5 @@ def do_tasks(home: Home, name: str) -> int:
     return len(waiting)
 
 
-class Quiet:
+class Quiet(Unheard):
     """A report that nobody listens to."""
-
-    def __init__(self) -> None:
-        self.live: dict[str, Any] = {}
-
-    def __call__(self, share: float, text: str) -> None:
-        """Pass over how far it is."""
-
-    def hear(self) -> dict[str, Any]:
-        """Nothing is wanted."""
-        return {}
-
-    def partly(self, result: BaseModel) -> None:
-        """Pass over a part."""
-
-    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
-        """There is room."""

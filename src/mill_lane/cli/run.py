@@ -20,6 +20,7 @@ from mill_lane.core.plan.run_sheet import RunSheet
 
 if TYPE_CHECKING:
     from mill_lane.core.plan.way import Way
+    from mill_lane.work.kinds.base import Report
     from mill_lane.work.kinds.render_parts import Request
 
 MEASURED = (
@@ -48,28 +49,19 @@ def add_run_arguments(sub: ArgumentParser) -> None:
     there.add_argument("--resume", action="store_true", help=text)
 
 
-class _Terminal:
-    """Tells how far it is on the terminal; nothing is wanted from there."""
+def _terminal(tell: Callable[[float, str], None]) -> Report:
+    """A report that tells on the terminal; nothing is wanted from there."""
+    from mill_lane.work.kinds.base import Unheard
 
-    def __init__(self, tell: Callable[[float, str], None]) -> None:
-        self.tell = tell
-        self.live: dict[str, Any] = {}
+    class Terminal(Unheard):
+        def __call__(self, share: float, text: str) -> None:
+            tell(share, text)
 
-    def __call__(self, share: float, text: str) -> None:
-        """Tell how far it is."""
-        self.tell(share, text)
+        def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
+            tell(share, f"waiting: {why}")
+            time.sleep(1.0)
 
-    def hear(self) -> dict[str, Any]:
-        """Nothing is wanted."""
-        return {}
-
-    def partly(self, result: Any) -> None:
-        """Pass over a part."""
-
-    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
-        """Wait a moment for what cannot be written."""
-        self.tell(share, f"waiting: {why}")
-        time.sleep(1.0)
+    return Terminal()
 
 
 def run(args: Arguments) -> Result:
@@ -209,7 +201,7 @@ class _Range:
 
         request = self._request(frame)
         start = time.perf_counter()
-        result = render(request, _Terminal(told))
+        result = render(request, _terminal(told))
         row = {"frame": frame} | {name: result.measured.get(name) for name in MEASURED}
         files = result.measured.get("written", [])
         if self.args.denoise:

@@ -45,6 +45,26 @@ class Report(Protocol):
         """Wait a moment for what cannot be written; raises Cancelled when it is to stop."""
 
 
+class Unheard:
+    """A report of work that nobody watches: nothing is told, nothing is wanted."""
+
+    def __init__(self) -> None:
+        self.live: dict[str, Any] = {}
+
+    def __call__(self, share: float, text: str) -> None:
+        """Pass over how far it is."""
+
+    def hear(self) -> Mapping[str, Any]:
+        """Nothing is wanted."""
+        return {}
+
+    def partly(self, result: BaseModel) -> None:
+        """Pass over a part."""
+
+    def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
+        """Go on at once."""
+
+
 class Paused(Exception):
     """Raised when the work was put aside: its state lies in the task's folder."""
 

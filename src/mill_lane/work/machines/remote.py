@@ -17,6 +17,7 @@ from pydantic import BaseModel
 from mill_lane import __version__
 from mill_lane.core.compiled import cache_base
 from mill_lane.store.files import file_hash
+from mill_lane.work.kinds.base import Unheard
 from mill_lane.work.kinds.render_parts import Output, Request
 
 MOST_KEPT = 20 * 10**9  # bytes of scenes and skies; the ones used least recently go
@@ -41,24 +42,13 @@ class Made(BaseModel):
     written: list[str]
 
 
-class _Silent:
-    """A report that nobody hears: a frame that is no longer wanted is passed over when done."""
-
-    def __init__(self) -> None:
-        self.live: dict[str, Any] = {}
-
-    def __call__(self, share: float, text: str) -> None:
-        """Pass over how far it is."""
-
-    def hear(self) -> dict[str, Any]:
-        """Nothing is wanted."""
-        return {}
-
-    def partly(self, result: BaseModel) -> None:
-        """Pass over a part."""
+class _Silent(Unheard):
+    """A frame that is no longer wanted is passed over when it is done; another machine may have
+    the room that this one has not.
+    """
 
     def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
-        """Fail: another machine may have room."""
+        """Fail."""
         raise OSError(why)
 
 
