@@ -50,6 +50,20 @@ class TestNights(BrowserCase):
         self.find("film-strip [data-step='1']").click()
         self.assertNotEqual(at(), held)
 
+    def dark_frame(self) -> None:
+        """With every light out a frame is black: it is marked as it comes."""
+        lamps = [f"lamp_{n:02d}" for n in range(1, 25)]
+        out = {name: 0.0 for name in (*lamps, "oven_mouth", "bare_bulb", "sky")}
+        self.put("/api/jobs/1/recipes/final", {"light_scales": out})
+        self.visit("/jobs/1/finish/night")
+        self.set("#sheet-frames", "1")
+        self.set("#sheet-name", "dark/shot.#")
+        self.says("of the lights are off", "dark/shot.1.exr")
+        self.find("input[name='read']").click()
+        self.press("Render the frames")
+        self.says("Look at these", "it is black", seconds=120)
+        self.axe("Finish, a frame that is marked")
+
     def test_a_night(self) -> None:
         self.trials_page()
         self.put("/api/jobs/1/device", {"device": 1})
@@ -98,6 +112,10 @@ class TestNights(BrowserCase):
         self.press("Render it again")
         self.until(lambda: "5 of 6 frames" in self.text() or "going on" in self.text(), 30)
         self.says("6 of 6 frames", seconds=240)
+        self.dark_frame()
+        self.press("Report")
+        self.says("How it was rendered", "Frame 1: it is black", "as it was opened")
+        self.axe("Finish, the report")
         expected = ("422", "favicon")
         said = [c for c in self.complaints() if not any(x in c for x in expected)]
         self.assertEqual(said, [])

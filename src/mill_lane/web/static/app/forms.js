@@ -20,8 +20,13 @@ function fieldsOf(form, submitter) {
 document.addEventListener("alpine:init", () => {
   Alpine.data("act", () => ({
     busy: false,
+    changed: false,
     async submit(event) {
-      if (this.busy) return;
+      if (this.busy) {
+        // A button counts once; a field that changes meanwhile is sent when this is through.
+        this.changed ||= !event.submitter;
+        return;
+      }
       const form = this.$root;
       const fields = fieldsOf(form, event.submitter);
       this.busy = true;
@@ -30,6 +35,11 @@ document.addEventListener("alpine:init", () => {
       const href = action || form.getAttribute("action");
       const { ok, data } = await send(method || "POST", href, fields);
       this.busy = false;
+      if (this.changed) {
+        this.changed = false;
+        form.requestSubmit();
+        return;
+      }
       if (!ok) {
         complain(form, data);
         return;
