@@ -1,8 +1,8 @@
 """Run the tests: `python -m tests [WORD …]`.
 
 With words, only the tests whose names contain one of them.  Without, all of them in two processes
-side by side: those that drive a browser, and the others, whose coverage of core and services is
-measured.
+side by side: those that drive a server from outside, by a browser or by killing it, and the others,
+whose coverage of core and services is measured.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from typing import ClassVar
 
 ROOT = Path(__file__).resolve().parent.parent
 KEPT = ROOT / ".venv"  # what is written beside the tests
-BROWSER = "tests.browser."
+OUTSIDE = ("tests.browser.", "tests.test_campaigns.")
 SLOWEST = 25  # tests that are told
 LEAST_COVERAGE = 90  # %, branches of core and services
 
@@ -49,7 +49,7 @@ def run(words: list[str], group: str = "") -> int:
     found = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
     tests = [t for t in flatten(found) if not words or any(w in t.id() for w in words)]
     if group:
-        tests = [t for t in tests if t.id().startswith(BROWSER) == (group == "browser")]
+        tests = [t for t in tests if t.id().startswith(OUTSIDE) == (group == "outside")]
     start = time.monotonic()
     verbosity = 2 if words else 1
     runner = unittest.TextTestRunner(verbosity=verbosity, resultclass=Timed)
@@ -72,7 +72,7 @@ def run_all() -> int:
     print(f"kernels were ready after {prepare(lambda share, text: None):.0f} s", flush=True)
     python, data = sys.executable, KEPT / "coverage"
     measured = ["-m", "coverage", "run", f"--data-file={data}", "-m", "tests", "--group=rest"]
-    commands = {"browser": [python, "-m", "tests", "--group=browser"], "rest": [python, *measured]}
+    commands = {"outside": [python, "-m", "tests", "--group=outside"], "rest": [python, *measured]}
     running = {}
     for group, command in commands.items():
         (KEPT / f"tests-{group}.json").unlink(missing_ok=True)
@@ -113,7 +113,7 @@ def main() -> int:
     if words and words[0].startswith("--group="):
         return run([], words[0].removeprefix("--group="))
     failed = run(words) if words else run_all()
-    line = told(["chosen"] if words else ["browser", "rest"])
+    line = told(["chosen"] if words else ["outside", "rest"])
     (KEPT / "last-tests.txt").write_text(line + "\n")
     return failed
 
