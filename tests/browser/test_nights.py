@@ -53,7 +53,7 @@ class TestNights(BrowserCase):
     def dark_frame(self) -> None:
         """With every light out a frame is black: it is marked as it comes."""
         lamps = [f"lamp_{n:02d}" for n in range(1, 25)]
-        out = {name: 0.0 for name in (*lamps, "oven_mouth", "bare_bulb", "sky")}
+        out = dict.fromkeys((*lamps, "oven_mouth", "bare_bulb", "sky"), 0.0)
         self.put("/api/jobs/1/recipes/final", {"light_scales": out})
         self.visit("/jobs/1/finish/night")
         self.set("#sheet-frames", "1")

@@ -149,12 +149,18 @@ def _beside(home: Home) -> list[Holding]:
     main = [base, *(base.with_name(base.name + end) for end in ("-wal", "-shm"))]
     copies = list(home.folder.glob(f"{base.name}.before-*"))
     cache = [p for p in (home.folder / CACHE).glob("*") if p.is_file()]
+    chains = _chains(home)
     return [
         Holding("database", sum(map(leftovers.size_of, main)), 1),
         Holding("copies", sum(map(leftovers.size_of, copies)), len(copies), freeable=True),
         # Linked into the store as well: freeing it gains nothing as long as a job has it.
         Holding("cache", _alone(cache), len(cache), freeable=True),
+        Holding("textures", sum(map(leftovers.size_of, chains)), len(chains), freeable=True),
     ]
+
+
+def _chains(home: Home) -> list[Path]:
+    return [p for p in home.textures.glob("*") if p.is_file()]
 
 
 def _alone(paths: Collection[Path]) -> int:
@@ -231,5 +237,6 @@ FREEING: dict[str, Callable[[Home], int]] = {
     "exports": _free_exports,
     "failed": _free_failed,
     "copies": _free_files(lambda home: list(home.folder.glob(f"{home.database.name}.before-*"))),
+    "textures": _free_files(_chains),
     "cache": _free_files(lambda home: [p for p in (home.folder / CACHE).glob("*") if p.is_file()]),
 }

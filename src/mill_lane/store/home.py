@@ -42,6 +42,11 @@ class Home:
         return self.folder / "frames"
 
     @property
+    def textures(self) -> Path:
+        """Where decoded textures are kept by their content; it may be emptied at any time."""
+        return self.folder / "cache" / "textures"
+
+    @property
     def database(self) -> Path:
         """The file of the database."""
         return self.folder / DATABASE

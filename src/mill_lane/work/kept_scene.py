@@ -10,6 +10,7 @@ from mill_lane.core.formats.choices import parse_choices
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.progress import part
 from mill_lane.core.render.load import Loaded, load, retextured
+from mill_lane.core.render.texture_cache import TextureCache
 from mill_lane.core.trim.shrink import shrink
 from mill_lane.work.kinds.base import Report
 from mill_lane.work.looking import forget_looker
@@ -37,7 +38,12 @@ def is_loaded(path: Path, sizes: Sizes, choices: str = "") -> bool:
 
 
 def loaded_scene(
-    path: Path, sizes: Sizes, threads: int, report: Report, choices: str = ""
+    path: Path,
+    sizes: Sizes,
+    threads: int,
+    report: Report,
+    choices: str = "",
+    textures: Path | None = None,
 ) -> tuple[Loaded, int]:
     """Load a scene, unless it is there.
 
@@ -50,6 +56,8 @@ def loaded_scene(
     report : Report
     choices : str
         What is chosen of the file (`formats.choices`).
+    textures : Path or None
+        The folder where decoded textures are kept.
 
     Returns
     -------
@@ -72,10 +80,11 @@ def loaded_scene(
     tell = _loading(report)
     if sizes:
         scene, _ = shrink(scene, dict(sizes), part(tell, 0.0, 0.3))
+    cache = TextureCache(textures) if textures is not None else None
     if kept is None:
-        loaded = load(scene, threads, part(tell, 0.3, 1.0) if sizes else tell)
+        loaded = load(scene, threads, part(tell, 0.3, 1.0) if sizes else tell, cache=cache)
     else:  # the same scene with other textures: what moves is posed anew in any case
-        loaded = retextured(kept, scene, threads, part(tell, 0.3, 1.0))
+        loaded = retextured(kept, scene, threads, part(tell, 0.3, 1.0), cache)
     del kept
     _warm[key] = loaded, baseline
     give_back()

@@ -143,7 +143,12 @@ class _Pieces:
         request, part = self.request, number % self.parts
         parts, sizes = request.means.parts, sizes_of(request, part)
         loaded, self.baseline = loaded_scene(
-            request.scene, sizes, request.threads, self.report, request.choices
+            request.scene,
+            sizes,
+            request.threads,
+            self.report,
+            request.choices,
+            request.textures,
         )
         return Session(
             loaded,

@@ -7,9 +7,6 @@ The order is geometry, then textures from the largest to the smallest: what is n
 from __future__ import annotations
 
 import math
-from collections import deque
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -17,14 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.pictures import decode
 from mill_lane.core.progress import Progress, of_megabytes, part, silent
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import LEAF, NODE, aligned, build_mesh
-from mill_lane.core.render.mip_chain import chain_values
-from mill_lane.core.render.sizes import loading_order, srgb_images
-from mill_lane.core.render.texture import DECODE, WRAP_CODES, Textures, fill_chain, texture_table
-from mill_lane.core.scene.model import Material, Part, Scene, Texture
+from mill_lane.core.render.in_order import in_order
+from mill_lane.core.render.load_textures import load_textures, texture_bytes
+from mill_lane.core.render.texture import Textures
+from mill_lane.core.render.texture_cache import TextureCache
+from mill_lane.core.scene.model import Material, Part, Scene
 
 NO_MATERIAL = Material(base_color=(0.5, 0.5, 0.5, 1.0), metallic=0.0)  # for what wears nothing
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
@@ -37,7 +34,9 @@ class Loaded:
 
     `parts` is int64 (P, 7): first node, first block, first triangle, first vertex, then first UV,
     UV of the second set and colour, or -1; `bounds` float64 (P, 6).  `held` are the bytes of the
-    arrays by kind, as they are; `brightness` keeps the maps of emissive textures once made.
+    arrays by kind, as they are; of the textures, "mapped" is what is mapped from files: the system
+    has as much of it in memory as is read, and can let go of that.  `brightness` keeps the maps of
+    emissive textures once made.
     """
 
     scene: Scene
@@ -69,7 +68,13 @@ def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:
     ]
 
 
-def load(scene: Scene, threads: int, progress: Progress = silent, time: float = 0.0) -> Loaded:
+def load(
+    scene: Scene,
+    threads: int,
+    progress: Progress = silent,
+    time: float = 0.0,
+    cache: TextureCache | None = None,
+) -> Loaded:
     """Read geometry and textures into the flat arrays that kernels use.
 
     Parameters
@@ -81,6 +86,8 @@ def load(scene: Scene, threads: int, progress: Progress = silent, time: float = 
         Told how far it is, from 0 to 1, and may stop it.
     time : float
         Seconds, of the vertices that move among themselves.
+    cache : TextureCache, optional
+        Where decoded textures are kept.
 
     Returns
     -------
@@ -95,11 +102,12 @@ def load(scene: Scene, threads: int, progress: Progress = silent, time: float = 
         When memory is full.
     """
     geometry = _geometry(scene, threads, part(progress, 0.0, 0.45), time)
-    textures, index = _textures(scene, threads, part(progress, 0.45, 1.0))
+    textures, index = load_textures(scene, threads, part(progress, 0.45, 1.0), cache)
     held = {
         "geometry": sum(geometry[k].nbytes for k in ("triangles", "normals", "uvs", "colors")),
         "acceleration": geometry["nodes"].nbytes + geometry["leaves"].nbytes,
-        "textures": textures.narrow.nbytes + textures.wide.nbytes,
+        "textures": texture_bytes(scene),
+        "mapped": cache.mapped_bytes if cache is not None else 0,
     }
     materials: dict[str, Any] = _materials(scene, index, textures)
     return Loaded(
@@ -113,10 +121,17 @@ def load(scene: Scene, threads: int, progress: Progress = silent, time: float = 
     )
 
 
-def retextured(loaded: Loaded, scene: Scene, threads: int, progress: Progress = silent) -> Loaded:
+def retextured(
+    loaded: Loaded,
+    scene: Scene,
+    threads: int,
+    progress: Progress = silent,
+    cache: TextureCache | None = None,
+) -> Loaded:
     """The same geometry with the pictures and materials of another edition of the scene."""
-    textures, index = _textures(scene, threads, progress)
-    held = loaded.held | {"textures": textures.narrow.nbytes + textures.wide.nbytes}
+    textures, index = load_textures(scene, threads, progress, cache)
+    mapped = cache.mapped_bytes if cache is not None else 0
+    held = loaded.held | {"textures": texture_bytes(scene), "mapped": mapped}
     materials: dict[str, Any] = _materials(scene, index, textures)
     return replace(loaded, scene=scene, textures=textures, held=held, brightness={}, **materials)
 
@@ -205,77 +220,6 @@ def _joined(pieces: list[NDArray[np.float32]], width: int) -> NDArray[np.float32
         at += len(piece)
         pieces[i] = out[:0]
     return out
-
-
-def in_order(function: Any, count: int, threads: int) -> Iterator[Any]:
-    """Results of function(0), function(1), … in order, computed by a few threads; what waits is
-    dropped on an error.
-    """
-    with ThreadPoolExecutor(max(1, threads)) as pool:
-        waiting = deque(pool.submit(function, i) for i in range(count))
-        try:
-            # A future that is done with is let go of: its result may be large.
-            while waiting:
-                yield waiting.popleft().result()
-        finally:
-            for future in waiting:
-                future.cancel()
-
-
-def _textures(scene: Scene, threads: int, progress: Progress) -> tuple[Textures, dict[int, int]]:
-    """The textures, and which row of the table each texture of the scene has."""
-    order = loading_order(scene)
-    colours = srgb_images(scene)
-    rows: dict[int, tuple[int, ...]] = {}
-    at = [0, 0]
-    for t, _ in order:
-        image = scene.images[scene.textures[t].image]
-        if scene.textures[t].image not in rows:
-            wide = int(image.bits > 8)
-            size = (image.width, image.height, image.channels)
-            rows[scene.textures[t].image] = (wide, at[wide], *size)
-            at[wide] += chain_values(*size)
-    narrow, wide_values = np.empty(at[0], np.uint8), np.empty(at[1], np.uint16)
-    images = list(rows)
-
-    def read(i: int) -> None:
-        image, row = scene.images[images[i]], rows[images[i]]
-        out = (wide_values if row[0] else narrow)[row[1] : row[1] + chain_values(*row[2:5])]
-        if image.missing:
-            out[:] = GREY
-            return
-        pixels = decode(image.read(), image.mime, image.name)
-        if pixels.shape != (image.height, image.width, image.channels) or pixels.dtype != out.dtype:
-            raise MillError(
-                f"The texture “{image.name}” does not hold what its header says.",
-                "Save it again and export the scene.",
-            )
-        fill_chain(out, pixels, images[i] in colours)
-
-    sizes = [chain_values(*rows[i][2:5]) * (2 if rows[i][0] else 1) for i in images]
-    done, total = 0, max(sum(sizes), 1)
-    for i, _ in enumerate(in_order(read, len(images), threads)):
-        done += sizes[i]
-        progress(done / total, f"loading textures: {of_megabytes(done, total)}")
-    entries = []
-    for t, _ in order:
-        texture: Texture = scene.textures[t]
-        wide, offset, width, height, channels = rows[texture.image]
-        entries.append(
-            (
-                wide,
-                offset,
-                width,
-                height,
-                channels,
-                WRAP_CODES[texture.wrap_u],
-                WRAP_CODES[texture.wrap_v],
-            )
-        )
-    table, chain = texture_table(entries)
-    return Textures(table, chain, narrow, wide_values, DECODE), {
-        t: i for i, (t, _) in enumerate(order)
-    }
 
 
 def _materials(scene: Scene, index: dict[int, int], textures: Textures) -> dict[str, NDArray[Any]]:

@@ -17,7 +17,8 @@ from mill_lane.core.image.smooth import smoothed
 from mill_lane.core.image.srgb import view
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.recipe import Recipe
-from mill_lane.core.render.load import Loaded, in_order, load, retextured
+from mill_lane.core.render.in_order import in_order
+from mill_lane.core.render.load import Loaded, load, retextured
 from mill_lane.core.render.session import Session
 from mill_lane.core.scene.model import Image, Scene
 

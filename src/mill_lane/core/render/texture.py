@@ -90,18 +90,18 @@ def _halve(source: Any, target: Any, srgb: bool, decode: Any, encode: Any) -> No
 
 
 def fill_chain(out: NDArray[Any], pixels: NDArray[Any], srgb: bool) -> None:
-    """Write a picture (height, width, channels) and its smaller levels one after another into the
-    flat `out`.
+    """Write a picture (height, width, channels) and its smaller levels into the flat `out`, the
+    small ones first.
     """
-    at, source = 0, pixels
+    source, end = pixels, len(out)
     for i, (w, h) in enumerate(levels(pixels.shape[1], pixels.shape[0])):
         n = w * h * pixels.shape[2]
-        target = out[at : at + n].reshape(h, w, pixels.shape[2])
+        target = out[end - n : end].reshape(h, w, pixels.shape[2])
         if i == 0:
             target[:] = pixels
         else:
             _halve(source, target, srgb and pixels.dtype == np.uint8, DECODE, ENCODE)
-        source, at = target, at + n
+        source, end = target, end - n
 
 
 def halve(pixels: NDArray[Any], srgb: bool) -> NDArray[Any]:
@@ -122,12 +122,12 @@ def texture_table(
     table = np.zeros((max(len(rows), 1), 8), np.int64)
     chain: list[tuple[int, int, int]] = []
     for i, (wide, start, width, height, channels, wrap_u, wrap_v) in enumerate(rows):
-        offset = start
         sizes = levels(width, height)
         table[i] = (wide, len(chain), width, height, channels, wrap_u, wrap_v, len(sizes))
+        end = start + channels * sum(w * h for w, h in sizes)  # small levels come first
         for w, h in sizes:
-            chain.append((offset, w, h))
-            offset += w * h * channels
+            end -= w * h * channels
+            chain.append((end, w, h))
     return table, np.array(chain or [(0, 1, 1)], np.int64)
 
 

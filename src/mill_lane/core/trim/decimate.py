@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 
 from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.progress import Progress, silent
-from mill_lane.core.render.load import in_order
+from mill_lane.core.render.in_order import in_order
 from mill_lane.core.scene.model import Geometry, Mesh, Part, Scene
 from mill_lane.core.scene.parts import part_of
 from mill_lane.core.scene.pose import world_matrices

@@ -11,7 +11,7 @@ from typing import Any
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.small_pictures import flat_image, small_image
-from mill_lane.core.render.load import in_order
+from mill_lane.core.render.in_order import in_order
 from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Image, Scene
 from mill_lane.core.weigh.analysis import Analysis

@@ -11,7 +11,8 @@ import numpy as np
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.progress import Progress, part, silent
-from mill_lane.core.render.load import in_order, load
+from mill_lane.core.render.in_order import in_order
+from mill_lane.core.render.load import load
 from mill_lane.core.scene.edit import replace_images
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.weigh.analysis import LETTERS, Analysis, TextureRow, Visibility

@@ -33,6 +33,10 @@ WORDS: dict[str, tuple[str, str]] = {
         "The database as it was before an update",
         "No way back to the edition of before.",
     ),
+    "textures": (
+        "Textures as they were decoded",
+        "The next render of a scene decodes its own again: seconds.",
+    ),
     "cache": ("The demo scene as it was built", "Building it again takes half a minute."),
     "unused": ("Files that nothing names", "Nothing is lost."),
     "leftovers": ("Remains of work that was cut off", "Nothing is lost."),

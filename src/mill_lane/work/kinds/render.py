@@ -74,6 +74,7 @@ class RenderKind(Kind[Payload, Request, Result]):
             link(home.files.path(payload.state), context.folder / "state.npz")
         return Request(
             ended=payload.ended,
+            textures=home.textures,
             scene=home.files.path(scene),
             recipe=recipe,
             region=tuple(row.region),

@@ -73,6 +73,7 @@ class Request(BaseModel):
     output: Output | None = None
     # The key of a frame that has ended, from whose state this one goes on with more samples.
     ended: str = ""
+    textures: Path | None = None  # the folder where decoded ones are kept
     choices: str = ""  # of the scene's file; see `formats.choices`
     means: Means = Means()
     compare: bool = False  # whether the parts are to be compared with the whole first

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -141,6 +141,12 @@ def almost_black(measured: Values | None) -> bool:
     return measured is not None and measured.get("mean_luminance", 1.0) < ALMOST_BLACK
 
 
+def _mapped(m: Mapping[str, Any]) -> str:
+    """What of the textures lies on the disk: the peak has as much of it as was read."""
+    mapped = m.get("mapped_bytes")
+    return f", {mapped / 1e9:.2f} GB of textures mapped" if mapped else ""
+
+
 def title_of(t: Render) -> str:
     """All that is kept of a trial, in one line."""
     r, m = t.recipe, t.measured
@@ -153,7 +159,7 @@ def title_of(t: Render) -> str:
     if m:
         out += (
             f"; setup {duration(m['setup_seconds'])}, {m['threads']} threads, "
-            f"peak {m['peak_memory_bytes'] / 1e9:.2f} GB, "
+            f"peak {m['peak_memory_bytes'] / 1e9:.2f} GB{_mapped(m)}, "
             f"machine load {m['load_before']:.1f} to {m['load_after']:.1f}"
         )
         if almost_black(m):
