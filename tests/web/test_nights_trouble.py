@@ -13,10 +13,13 @@ from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.recipe import DENOISE_LAYERS
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.models import Render, RenderGroup, Task
+from mill_lane.work import queue
 from mill_lane.work.ending import conclude
-from mill_lane.work.failures import memory_full
+from mill_lane.work.failures import died, memory_full
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.render import RENDER
+from mill_lane.work.runs import MOST_TRIES
+from mill_lane.work.worker import Worker
 from tests.homes import do_tasks
 from tests.web.test_nights import PAGE, NightCase
 
@@ -64,6 +67,34 @@ class TestTrouble(NightCase):
             self.render()
             self.assertEqual(self.settings(run)["state"], "done")
             self.assertIn("3 of 3 frames", self.text())
+
+    def test_a_frame_that_is_killed(self) -> None:
+        """It is tried again after all others, by itself; killed without end, the run ends."""
+        run = self.begin(frames="1-3", order="straight", rungs=[])
+        told = died(-9)
+        self.fail_first(told)
+        self.assertEqual(self.settings(run)["left"], [3, 1])
+        self.render()
+        self.assertEqual(self.settings(run)["state"], "done")
+        self.assertIn("3 of 3 frames", self.text())
+        run = self.begin(frames="1", there="overwrite", rungs=[])
+        for _ in range(MOST_TRIES + 1):
+            self.fail_first(told)
+        self.assertEqual(self.render(), 0)
+        self.assertIn("it failed", self.text())
+
+    def test_killed_until_it_is_given_up(self) -> None:
+        """A worker that starts and finds a frame killed too often lets the run go on."""
+        run = self.begin(frames="1-2", order="straight", rungs=[])
+        with self.home.sessions.begin() as db:
+            task = db.scalars(select(Task).where(Task.kind == "render")).one()
+            task.state, task.attempts = "running", queue.MOST_ATTEMPTS
+        Worker(self.home)._take_up()
+        self.assertEqual(
+            (self.settings(run)["state"], self.settings(run)["left"]), ("running", [1])
+        )
+        self.render()
+        self.assertEqual(self.settings(run)["state"], "done")
 
     def fail_first(self, told: dict | None = None) -> None:
         """End the waiting frame's task as a failure would."""

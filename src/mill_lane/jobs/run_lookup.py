@@ -64,7 +64,10 @@ def open_task(db: Session, group: RenderGroup) -> Task | None:
 
 
 class FrameRow(NamedTuple):
-    """A frame of a run as it is shown; a tuple, since there may be thousands on a page."""
+    """A frame of a run as it is shown; a tuple, since there may be thousands on a page.
+
+    `seconds` are without loading the scene, which is done once.
+    """
 
     id: int
     frame: int
@@ -87,7 +90,8 @@ def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
             Render.id,
             Render.frame,
             Task.state,
-            of(Render.measured, "$.whole_seconds"),
+            of(Render.measured, "$.whole_seconds")
+            - func.coalesce(of(Render.measured, "$.setup_seconds"), 0.0),
             of(Render.measured, "$.mean_luminance"),
             of(Render.measured, "$.troubles"),
             Render.picture,

@@ -52,17 +52,17 @@ def conclude(
         task.text = "stopping: what there is will be kept"
     elif outcome in ("cancelled", "waits"):
         queue.end(db, task, "cancelled", text="cancelled", live={})
-        _without(context, kind)
+        without(context, kind)
     elif outcome == "died" and task.attempts < queue.MOST_ATTEMPTS:
         queue.again(task)
     elif outcome == "paused":
         task.state, task.text = "paused", "paused"
     else:
         queue.end(db, task, "failed", text="failed", error=result, live={})
-        _without(context, kind)
+        without(context, kind)
 
 
-def _without(context: Context, kind: AnyKind) -> None:
+def without(context: Context, kind: AnyKind) -> None:
     """Let the kind go on after a task that kept nothing; not where its payload cannot be read."""
     with suppress(ValidationError):
         kind.ended_without(context, kind.payload_type.model_validate(context.task.payload))

@@ -53,7 +53,7 @@ def died(code: int) -> Told:
     return _told(
         f"The render process was ended from outside ({name}).{why}",
         "Run it again with one click: it goes on from its last checkpoint.",
-    )
+    ) | {"killed": True}
 
 
 def killed(attempts: int) -> Told:
@@ -61,7 +61,10 @@ def killed(attempts: int) -> Told:
     return _told(
         f"The process that did this was killed {attempts} times.",
         "Run it again; if it stops at the same place, make the picture or the scene smaller.",
-    ) | {"code": MEMORY}  # what the system kills again and again takes too much, as a rule
+    ) | {
+        "killed": True,
+        "code": MEMORY,
+    }  # what the system kills again and again takes too much, as a rule
 
 
 def not_kept(error: Exception) -> Told:

@@ -6,7 +6,7 @@ What a kind of task declares of itself comes in with the kinds; no kind is known
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import Any, Protocol
 
 from pydantic import BaseModel
@@ -205,6 +205,7 @@ def recover(
     everything: bool = False,
     blameless: bool = False,
     only: Collection[str] | None = None,
+    ended: Callable[[Session, Task], None] | None = None,
 ) -> list[int]:
     """Put tasks whose worker died back into the queue; after three attempts they have failed.
 
@@ -217,6 +218,8 @@ def recover(
         Whether the attempt does not count, since it failed for a reason of the computer.
     only : collection of str, optional
         The kinds of task that are looked at; all where it is not given.
+    ended : callable, optional
+        Told each task that is not begun again, in the same transaction.
 
     Returns
     -------
@@ -238,5 +241,7 @@ def recover(
             end(session, task, "failed", text="interrupted", error=killed(task.attempts))
         else:
             again(task)
+        if task.over and ended is not None:
+            ended(session, task)
     session.commit()
     return found

@@ -25,6 +25,8 @@ from mill_lane.work import queue
 from mill_lane.work.kinds.needs import own_cpu
 from mill_lane.work.queue import Declared
 
+MOST_TRIES = 3  # more, of a frame that is ended by something else than its scene
+
 
 class RunSettings(BaseModel):
     """What a run is, and how far it is.
@@ -54,6 +56,8 @@ class RunSettings(BaseModel):
         What they changed beside recipe and device.
     more : dict
         Frames that go on from where they ended, by number.
+    tries : dict
+        How often frames were tried that something else than the scene ended, by number.
     scheduler : str
         The address of the scheduler whose workers render it; empty for this computer.
     task : int or None
@@ -79,6 +83,7 @@ class RunSettings(BaseModel):
     less: list[str] = []
     means: Means = Means()
     more: dict[int, More] = {}
+    tries: dict[int, int] = {}
     scheduler: str = ""
     task: int | None = None
     search: list[int] = []
@@ -267,10 +272,17 @@ def frame_done(db: Session, row: Render, kind: Declared, stopped: bool = False) 
 
 
 def frame_lost(
-    db: Session, row: Render, kind: Declared, why: str, for_memory: bool = False
+    db: Session,
+    row: Render,
+    kind: Declared,
+    why: str,
+    for_memory: bool = False,
+    again: bool = False,
 ) -> None:
     """Let a run go on after a frame that failed: for want of memory with the next rung that its
     sheet allows, else with the next frame; or stop with it where the sheet wants that.
+
+    Where that was no fault of the scene (`again`) the frame is tried again after all others.
     """
     group = db.get(RenderGroup, row.group_id) if row.group_id else None
     settings = settings_of(group)
@@ -283,7 +295,15 @@ def frame_lost(
         store(group, settings.model_copy(update=changed))
         advance(db, group, kind)
         return
-    if not why or settings.sheet.trouble == "stop":
+    tried = settings.tries.get(row.frame, 0)
+    if again and tried < MOST_TRIES and settings.sheet.trouble != "stop":
+        row.removed = True
+        later = {
+            "left": [*settings.left, row.frame],
+            "tries": settings.tries | {row.frame: tried + 1},
+        }
+        store(group, settings.model_copy(update=later))
+    elif not why or settings.sheet.trouble == "stop":
         said = f"frame {row.frame}: {why}" if why else ""
         store(group, settings.model_copy(update={"state": "stopped", "why": said}))
     advance(db, group, kind)

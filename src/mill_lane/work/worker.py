@@ -28,7 +28,7 @@ from mill_lane.store.models import Task
 from mill_lane.store.transactions import no_room, passing, write
 from mill_lane.work import failures, leftovers, queue
 from mill_lane.work.computer import Child
-from mill_lane.work.ending import TEMPORARY, AnyKind, conclude, sweep
+from mill_lane.work.ending import TEMPORARY, AnyKind, conclude, sweep, without
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.signs import Doing, Signs
@@ -112,7 +112,7 @@ class Worker:
 
     def _take_up(self) -> None:
         """Put back what was running when the last worker ended, and remove what nobody needs."""
-        write(self.home.sessions, lambda db: queue.recover(db, everything=True))
+        write(self.home.sessions, lambda db: queue.recover(db, everything=True, ended=self._ended))
         leftovers.sweep(self.home)
 
     def tidy(self) -> None:
@@ -149,7 +149,14 @@ class Worker:
         self.in_hand = False
         with contextlib.suppress(Exception):
             own = None if self.lane is None else {k.name for k in KINDS if k.lane == self.lane}
-            write(self.home.sessions, lambda db: queue.recover(db, True, blameless, own))
+            write(
+                self.home.sessions, lambda db: queue.recover(db, True, blameless, own, self._ended)
+            )
+
+    def _ended(self, db: Session, task: Task) -> None:
+        """Let what hangs on a task go on that will not be begun again."""
+        if task.kind in KINDS:
+            without(Context(db, self.home, task), KINDS[task.kind])
 
     def _rest(self, seconds: float) -> None:
         """Wait, with an eye on the server; raises Orphaned when it is gone."""

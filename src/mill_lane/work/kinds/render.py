@@ -138,7 +138,8 @@ class RenderKind(Kind[Payload, Request, Result]):
         task = context.task
         why = task.error.get("error", "it failed") if task.state == "failed" else ""
         for_memory = bool(why) and task.error.get("code") == MEMORY
-        runs.frame_lost(context.db, row, self, why, for_memory)
+        again = bool(why) and bool(task.error.get("killed"))
+        runs.frame_lost(context.db, row, self, why, for_memory, again)
 
     def stopped_by_hand(self, result: Result) -> bool:
         """Whether it was stopped with something to keep."""
