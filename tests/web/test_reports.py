@@ -34,7 +34,8 @@ class TestReport(NightCase):
         do_tasks(self.home, "propose")
         page = self.page("/jobs/1/trim?trim=strong_lights")
         table = page.find("div", attrs={"aria-label": "Proposals"})
-        key = str(table.select_one("input[name='targets']")["value"])  # type: ignore[union-attr,index]
+        box = table.select_one("input[name='targets']")  # type: ignore[union-attr]
+        key = str(box["value"])  # type: ignore[index]
         one = {"trim": "strong_lights", "target": key}
         self.done("POST", "/api/jobs/1/trim-list", json=one | {"targets": [key]})
         self.done("POST", "/api/jobs/1/visible-costs", json=one)

@@ -77,8 +77,8 @@ def inside(asked: Asked) -> Iterable[Found]:
     looked = asked.shot.analysis.visibility
     for name, frame, share in looked.inside if looked is not None else ():
         text = (
-            f"At frame {frame} the camera is inside “{name}”: its back fills {share:.0%} of the "
-            "picture."
+            f"At frame {frame} the camera is inside “{name}”: "
+            f"its back fills {share:.0%} of the picture."
         )
         yield Found("inside", "warning", text, "scene")
 
