@@ -36,7 +36,8 @@ def output(asked: Asked) -> Iterable[Found]:
     }
     level, words = said[sheet.there]
     mend = None if level == "ok" else Mend("leave them, do the rest", sheet={"there": "skip"})
-    text = f"Of {len(present)} frames there are files already: {words}."
+    many = f"{len(present)} frames" if len(present) > 1 else "one frame"
+    text = f"Of {many} there are files already: {words}."
     yield Found("output", level, text, mend=mend)
 
 
