@@ -12,6 +12,9 @@ from mill_lane.core.image.srgb import view
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.models import RecipeRow, Render, RenderGroup, Task
 from mill_lane.work import queue
+from mill_lane.work.ending import conclude
+from mill_lane.work.failures import died
+from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.runs import frame_done
 from tests.homes import do_tasks
@@ -277,6 +280,9 @@ class TestMoreSamples(NightCase):
         self.assertIn("Go on", self.text("?frame=1"))
         self.done("POST", f"/api/frames/{rows[1].id}/more", json={"samples": 5})
         self.assertEqual(self.settings(run)["state"], "running")
+        with self.home.sessions.begin() as db:  # killed on the way, it is tried again from there
+            task = db.scalars(select(Task).where(Task.state == "queued")).one()
+            conclude(Context(db, self.home, task), RENDER, "failed", died(-9), {})
         self.assertEqual(self.render(), 1)
         self.assertEqual((self.settings(run)["state"], self.settings(run)["more"]), ("done", {}))
         with self.home.sessions() as db:

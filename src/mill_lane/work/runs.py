@@ -193,9 +193,8 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
         store(group, settings.model_copy(update={"state": "done"}))
         return None
     frame, *left = settings.left
-    more = dict(settings.more)
-    further = more.pop(frame, None)
-    store(group, settings.model_copy(update={"left": left, "more": more}))
+    further = settings.more.get(frame)
+    store(group, settings.model_copy(update={"left": left}))
     payload = {}
     if further is not None:
         recipe = settings.recipe | {"samples": further.samples}
@@ -262,6 +261,10 @@ def frame_done(db: Session, row: Render, kind: Declared, stopped: bool = False) 
         back = {"state": "stopped", "left": [row.frame, *settings.left]}
         store(group, settings.model_copy(update=back))
         return
+    if row.frame in settings.more:
+        more = {frame: wanted for frame, wanted in settings.more.items() if frame != row.frame}
+        settings = settings.model_copy(update={"more": more})
+        store(group, settings)
     said = troubles(row.measured, _beside(db, row))
     if said:
         row.measured = row.measured | {"troubles": said}
