@@ -20,24 +20,31 @@ function fieldsOf(form, submitter) {
 document.addEventListener("alpine:init", () => {
   Alpine.data("act", () => ({
     busy: false,
+    pressed: false,
     changed: false,
+    next: null,
     async submit(event) {
       if (this.busy) {
-        // A button counts once; a field that changes meanwhile is sent when this is through.
-        this.changed ||= !event.submitter;
+        // A button that is pressed again counts once; what is asked for, or changed, while a field
+        // is kept comes when that is through.
+        if (!event.submitter) this.changed = true;
+        else if (!this.pressed) this.next = event.submitter;
         return;
       }
       const form = this.$root;
       const fields = fieldsOf(form, event.submitter);
       this.busy = true;
+      this.pressed = Boolean(event.submitter);
       // A button may ask for something else with the same fields.
       const { method, action } = { ...form.dataset, ...event.submitter?.dataset };
       const href = action || form.getAttribute("action");
       const { ok, data } = await send(method || "POST", href, fields);
       this.busy = false;
-      if (this.changed) {
+      if (this.changed || this.next) {
+        const { next } = this;
         this.changed = false;
-        form.requestSubmit();
+        this.next = null;
+        form.requestSubmit(next);
         return;
       }
       if (!ok) {
