@@ -140,6 +140,16 @@ class TestCache(unittest.TestCase):
         self.same(self.load(most=1))
         self.assertEqual(self.decoding(), 0)
 
+    def test_broken_pieces(self) -> None:
+        """What a killed process was writing goes; what may still be written stays."""
+        self.load()
+        old, new = (self.folder / f"{name}.part" for name in ("old", "new"))
+        for path in (old, new):
+            path.write_bytes(b"half")
+        os.utime(old, (1, 1))
+        self.load()
+        self.assertEqual((old.exists(), new.exists()), (False, True))
+
     def test_two_at_once(self) -> None:
         """Two processes that fill it get in nobody's way."""
         context = multiprocessing.get_context("spawn")

@@ -15,6 +15,7 @@ import mmap
 import os
 import tempfile
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,6 +29,7 @@ MARK = 64  # bytes at the end of a file
 ENDING = ".chain"
 MOST_BYTES = 20 * 10**9  # that are kept; the ones used least recently go
 LEAST_FREE = 2 * 10**9  # bytes of the disk that are left to everything else
+BROKEN_AFTER = 3600.0  # seconds after which nobody is still writing a piece
 PAGE = mmap.PAGESIZE
 # Of mmap(2), where Python has no name for it.
 PROT_NONE, MAP_FIXED, MAP_NORESERVE = 0, 0x10, 0x4000
@@ -223,6 +225,10 @@ class TextureCache:
         What is mapped just now stays where it is, whether its file does or not.
         """
         with contextlib.suppress(OSError):
+            old = time.time() - BROKEN_AFTER
+            for path in self.folder.glob("*.part"):
+                if path.stat().st_mtime < old:
+                    path.unlink(missing_ok=True)
             files = [(p, p.stat()) for p in self.folder.iterdir() if p.is_file()]
             total = sum(s.st_size for _, s in files)
             for path, stat in sorted(files, key=lambda x: x[1].st_mtime):
