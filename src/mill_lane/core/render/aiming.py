@@ -22,13 +22,14 @@ from mill_lane.core.render.path import (
     SURFACE,
     add,
     count_ray,
+    numbers_of_event,
     start_beside,
     straight_on,
 )
-from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.sampler import drawn, mix, pair
 from mill_lane.core.render.scatter import unseen_by
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, blocked, closest
+from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, OPAQUE_SHADOWS, blocked, closest
 from mill_lane.core.render.vectors import f64_at
 
 FAR = lights.FAR
@@ -45,7 +46,7 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
     if s[S_SHADOWS] <= 0:
         return
     distance = q[Q_FAR]
-    shut = blocked(w, q, c, profile)
+    shut = blocked(w, q, c, profile, OPAQUE_SHADOWS)
     if profile:
         _count_shadow(w, q, c, depth, component, lamp)
     if shut:
@@ -149,18 +150,23 @@ def aim(
             -(dx * nx + dy * ny + dz * nz),
         )
     every = s[S_CHOICE] == ALL_LIGHTS
+    numbers = numbers_of_event(q)
     turns = w[W_LAMP_COUNT] if every else 1
     for j in range(rays):
         for turn in range(turns):
             own = mix(seed + np.uint32(turn) * np.uint32(0x9E3779B9)) if every else seed
-            u, v = pair(own, index * rays + j, dim + DIM_LAMP)
+            if rays > 1 or every:
+                u, v = pair(own, index * rays + j, dim + DIM_LAMP)
+                a, b = pair(own, index * rays + j, dim + DIM_POINT)
+            else:
+                u, v = drawn(numbers, DIM_LAMP)
+                a, b = drawn(numbers, DIM_POINT)
             if every:
                 lamp, chance, u = np.int64(turn), lights.lamp_chance(w, s, q, turn), v
             else:
                 lamp, chance, u = lights.pick_lamp(w, s, q, u)
             if lamp < 0 or chance <= 0:
                 continue
-            a, b = pair(own, index * rays + j, dim + DIM_POINT)
             if not lights.sample_lamp(w, q, lamp, chance, u, a, b):
                 continue
             _one_lamp(

@@ -372,10 +372,13 @@ def build_mesh(
     )
 
 
-def build_boxes(low: NDArray[np.float64], high: NDArray[np.float64]) -> NDArray[np.float32]:
+def build_boxes(
+    low: NDArray[np.float64], high: NDArray[np.float64], numbers: NDArray[np.int64] | None = None
+) -> NDArray[np.float32]:
     """A hierarchy over N > 0 boxes (N, 3) to (N, 3):
 
-    wide nodes whose links below 0 are complements of box numbers.
+    wide nodes whose links below 0 are complements of the boxes' numbers, 0 to N - 1 if none are
+    given.
 
     The boxes are rounded outwards, so that float32 loses nothing.
     """
@@ -384,6 +387,8 @@ def build_boxes(low: NDArray[np.float64], high: NDArray[np.float64]) -> NDArray[
     table = records.reshape(-1, 8)
     table[:, :3] = np.nextafter(low.astype(np.float32), np.float32(-np.inf))
     table[:, 3:6] = -np.nextafter(high.astype(np.float32), np.float32(np.inf))
-    table.view(np.int32)[:, 6:] = np.stack([np.arange(n), np.zeros(n, int)], 1)
+    table.view(np.int32)[:, 6:] = np.stack(
+        [np.arange(n) if numbers is None else numbers, np.zeros(n, int)], 1
+    )
     wide, _ = _drawn_together(records, _binary_tree(records, n, 1, 1), n, None, None)
     return wide.copy()

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import lights, materials
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.mesh_lights import FINE
 from mill_lane.core.render.path import (
     add,
@@ -17,6 +17,19 @@ from mill_lane.core.render.slots import *
 from mill_lane.core.render.vectors import i64_at
 
 PI = math.pi
+
+
+@inner
+def sky_shines(w: Any, q: Any) -> bool:
+    """Whether anything comes from where the path's ray would leave the scene: sky, or sun."""
+    sky, sun = w[W_SKY_LAMP], w[W_SUN_LAMP]
+    if sky >= 0 and lights.lamp_row(w, sky)[L_SCALE] > 0:
+        return True
+    if sun < 0:
+        return False
+    row = lights.lamp_row(w, sun)
+    along = q[Q_DX] * row[L_DX] + q[Q_DY] * row[L_DY] + q[Q_DZ] * row[L_DZ]
+    return -along >= row[L_OUTER]
 
 
 @lean

@@ -18,9 +18,8 @@ class Hands:
         self.work = np.zeros(
             s.counters_size(len(world.instances), len(world.factors), world.light_count), np.int64
         )
-        self.pairs = self.path[s.Q_PER_LAMP + 6 * world.light_count + 2 * s.DEPTHS :][
-            : s.pair_sums(world.light_count)
-        ]
+        sums = s.Q_PER_LAMP + 5 * world.light_count + 2 * s.DEPTHS
+        self.pairs = self.path[sums:][: s.pair_sums(world.light_count)]
         self.notes: list[NDArray[np.float64]] = []
 
     def note(self, before: NDArray[np.int64], seconds: float) -> None:

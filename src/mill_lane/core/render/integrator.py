@@ -22,8 +22,9 @@ import numpy as np
 
 from mill_lane.core.render import bsdf, lights, materials, media, surface
 from mill_lane.core.render.aiming import aim
-from mill_lane.core.render.emission import add_glow, add_sky
+from mill_lane.core.render.emission import add_glow, add_sky, sky_shines
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.light_bounds import meets_what_shines
 from mill_lane.core.render.path import (
     DEAD,
     DIM_CHOICE,
@@ -37,13 +38,14 @@ from mill_lane.core.render.path import (
     component_of,
     count_ray,
     count_touches,
+    numbers_of_event,
     start_beside,
     straight_on,
 )
-from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.sampler import draw, drawn, mix, pair
 from mill_lane.core.render.scatter import direction_to_world, scatter, vz, within_limits
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.traverse import ALL, closest
+from mill_lane.core.render.traverse import ALL, blocked, closest
 from mill_lane.core.render.vectors import f64_at, i64_at
 
 PI, FAR = math.pi, lights.FAR
@@ -69,7 +71,7 @@ def advance(w: Any, s: Any, q: Any, c: Any) -> int:
             count_ray(q, c, ray, depth, component)
         hit = q[Q_INSTANCE] >= 0
         length = q[Q_T] if hit else FAR
-        if w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0:
+        if s[S_FOG] > 0 and media.crossed(w, q, length):
             # Fog first: does the ray meet a particle before the surface?
             u, _ = pair(seed, index, dim + DIM_FOG)
             boxes = f64_at(w[W_MEDIA])
@@ -186,6 +188,31 @@ def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
     c[first + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
 
 
+@lean
+def _may_find_light(w: Any, s: Any, q: Any, c: Any) -> bool:
+    """Whether the last ray of a path, which only looks for light, has to be followed.
+
+    Where it goes past everything that shines, only the sky is left, and whether anything stands
+    before that is told sooner than what.
+    """
+    if w[W_SHINING_COUNT] < 0 or meets_what_shines(w, q):
+        return True
+    if not sky_shines(w, q):
+        return False
+    profile = 1 if s[S_PROFILE] > 0 else 0
+    depth, component = np.int64(q[Q_DEPTH]), component_of(q)
+    q[Q_FAR] = FAR
+    shut = blocked(w, q, c, profile, np.int64(q[Q_UNSEEN]) | SEE_THROUGH)
+    if profile:
+        count_ray(q, c, np.int64(q[Q_LAST_KIND]), depth, component)
+    if shut:
+        return False
+    if w[W_PANES] > 0 or (w[W_MEDIA_COUNT] > 0 and s[S_FOG] > 0):
+        return True
+    add_sky(w, s, q, component, depth)
+    return False
+
+
 @inner
 def _is_thin(w: Any, s: Any, q: Any) -> bool:
     return materials.factors_of(w, np.int64(q[Q_MATERIAL]))[M_THICK] <= 0 or s[S_REFRACTION] <= 0
@@ -205,17 +232,18 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     while event != DEAD:
         if not within_limits(s, q):
             return
-        index, dim = np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
+        numbers = numbers_of_event(q)
+        draw(numbers, seed, np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT]))
         if s[S_EARLY_END] > 0 and q[Q_DEPTH] > 0:
             # Russian roulette: dim paths end by chance, those that go on count for the others.
             most = max(q[Q_TR], max(q[Q_TG], q[Q_TB])) / s[S_EARLY_END]
             if most < 1:
-                u, _ = pair(seed, index, dim + DIM_END)
+                u, _ = drawn(numbers, DIM_END)
                 if u >= most:
                     return
                 q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / most, q[Q_TG] / most, q[Q_TB] / most
         _look_for_lamps(w, s, q, event)
-        a, b = pair(seed, index, dim + DIM_DIRECTION)
+        a, b = drawn(numbers, DIM_DIRECTION)
         if event == PARTICLE:
             aim(w, s, q, c, event, 1.0, 0.0, 0.0, 0.0, 1, False)
             if not scatter(w, s, q, event, 0, 1.0, 1, a, b, False):
@@ -228,7 +256,7 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
             aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
             u = 0.0
             if max(max(kd, kg), max(kc, kt)) < 1.0:
-                _, u = pair(seed, index, dim + DIM_CHOICE)
+                _, u = drawn(numbers, DIM_CHOICE)
             lobe, k = 3, kt
             if u < kd:
                 lobe, k = 0, kd
@@ -244,6 +272,8 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                 return
         if s[S_PROFILE] > 0:
             count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+        if not within_limits(s, q) and not _may_find_light(w, s, q, c):
+            return
         event = advance(w, s, q, c)
 
 
@@ -253,6 +283,7 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     if not within_limits(s, q):
         return
     seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
+    draw(numbers_of_event(q), seed, index, dim)
     _look_for_lamps(w, s, q, event)
     aimed = max(np.int64(s[S_SPLIT_LIGHTS]), 1)
     thin = event == SURFACE and _is_thin(w, s, q)
@@ -281,7 +312,8 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                     count_touches(
                         q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q)
                     )
-                follow(w, s, q, c, advance(w, s, q, c))
+                if within_limits(s, q) or _may_find_light(w, s, q, c):
+                    follow(w, s, q, c, advance(w, s, q, c))
 
 
 @lean

@@ -13,8 +13,11 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.light_bounds import bound_of, pick_by_bound, weigh_lamps
 from mill_lane.core.render.materials import factors_of
 from mill_lane.core.render.mesh_lights import half_density, sample_mesh, search
+from mill_lane.core.render.microfacet import turn
+from mill_lane.core.render.quick import polar_angle, turned_by
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.vectors import f32_at, f64_at
 
@@ -37,9 +40,8 @@ def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
     sky = f64_at(w[W_SKY])
     if sky[9] > 0:
         pixels, width, height = f32_at(w[W_SKY_PIXELS]), w[W_SKY_WIDTH], w[W_SKY_HEIGHT]
-        v = math.acos(min(max(y, -1.0), 1.0)) / PI * height - 0.5
-        u = math.atan2(z, x) / (2 * PI)
-        u = (u + 1.0 if u < 0 else u) * width - 0.5
+        v = polar_angle(y) / PI * height - 0.5
+        u = turned_by(z, x) / (2 * PI) * width - 0.5
         iu, iv = np.int64(math.floor(u)), np.int64(math.floor(v))
         fu, fv = u - iu, v - iv
         i0, i1 = iu % width, (iu + 1) % width
@@ -75,20 +77,13 @@ def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
 def sky_density(w: Any, x: float, y: float, z: float) -> float:
     """The density over solid angle with which the sky is sampled, once it has been picked."""
     height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
-    rows, columns = f64_at(w[W_SKY_ROWS]), f64_at(w[W_SKY_COLUMNS])
-    theta = math.acos(min(max(y, -1.0), 1.0))
-    phi = math.atan2(z, x)
-    if phi < 0:
-        phi += 2 * PI
-    j, i = (
-        min(np.int64(theta / PI * height), height - 1),
-        min(np.int64(phi / (2 * PI) * width), width - 1),
-    )
+    bands, columns = f64_at(w[W_SKY_BANDS]), f64_at(w[W_SKY_COLUMNS])
+    j = min(np.int64(polar_angle(y) / PI * height), height - 1)
+    i = np.int64(0)
+    if width > 1:
+        i = min(np.int64(turned_by(z, x) / (2 * PI) * width), width - 1)
     at = j * (width + 1) + i
-    p = (rows[j + 1] - rows[j]) * (columns[at + 1] - columns[at])
-    # Within a cell the cosine of theta is uniform, so that the density is constant over its solid
-    # angle.
-    return p / ((math.cos(PI * j / height) - math.cos(PI * (j + 1) / height)) * 2 * PI / width)
+    return bands[2 * j + 1] * (columns[at + 1] - columns[at])
 
 
 @lean
@@ -100,42 +95,12 @@ def _sample_sky(w: Any, a: float, b: float) -> Any:
     fa = (a - rows[j]) / max(rows[j + 1] - rows[j], 1e-300)
     i = search(columns, width, 1, b)
     fb = (b - columns[i]) / max(columns[i + 1] - columns[i], 1e-300)
-    top, bottom = math.cos(PI * j / height), math.cos(PI * (j + 1) / height)
+    bands = f64_at(w[W_SKY_BANDS])
+    top, bottom = bands[2 * j], bands[2 * j + 2]
     y = top + (bottom - top) * min(max(fa, 0.0), 1.0)
-    phi = 2 * PI * (i + min(max(fb, 0.0), 1.0)) / width
+    across, along = turn((i + min(max(fb, 0.0), 1.0)) / width)
     r = math.sqrt(max(0.0, 1 - y * y))
-    return r * math.cos(phi), y, r * math.sin(phi)
-
-
-@lean
-def most_light(w: Any, q: Any, i: int) -> float:
-    """An upper bound, about, of the light that lamp i lets fall on the point aimed from (Q_AX and
-    on).
-    """
-    row = lamp_row(w, i)
-    kind = np.int64(row[L_KIND])
-    if row[L_SCALE] <= 0:
-        return 0.0
-    if kind == SKY:
-        return row[L_LUMA]
-    surface = q[Q_AIM_SURFACE] > 0
-    if kind == SUN:
-        up = -(row[L_DX] * q[Q_AIM_NX] + row[L_DY] * q[Q_AIM_NY] + row[L_DZ] * q[Q_AIM_NZ])
-        return 0.0 if surface and up < -0.2 else row[L_LUMA]
-    x, y, z = row[L_X] - q[Q_AX], row[L_Y] - q[Q_AY], row[L_Z] - q[Q_AZ]
-    r = row[L_RADIUS]
-    if surface and x * q[Q_AIM_NX] + y * q[Q_AIM_NY] + z * q[Q_AIM_NZ] + r <= 0:
-        return 0.0  # all of it below the horizon
-    d2 = x * x + y * y + z * z
-    if kind == MESH:
-        return row[L_LUMA] * abs(row[L_AREA]) / max(d2, r * r)
-    if d2 >= row[L_RANGE] * row[L_RANGE]:
-        return 0.0
-    if kind == SPOT and -(x * row[L_DX] + y * row[L_DY] + z * row[L_DZ]) <= row[
-        L_OUTER
-    ] * math.sqrt(d2):
-        return 0.0
-    return row[L_LUMA] / max(d2, 1e-12)
+    return r * across, y, r * along
 
 
 @lean
@@ -158,25 +123,15 @@ def prepare_aim(
     q[Q_AX], q[Q_AY], q[Q_AZ], q[Q_AIM_NX], q[Q_AIM_NY], q[Q_AIM_NZ] = x, y, z, nx, ny, nz
     q[Q_AIM_SURFACE], q[Q_AIM_SUM] = surface, 0.0
     if s[S_CHOICE] == ONE_BY_ESTIMATE:
-        total = 0.0
-        for i in range(w[W_LAMP_COUNT]):
-            most = most_light(w, q, i)
-            if most * q[Q_AIM_T] < s[S_LIGHT_THRESHOLD]:
-                most = 0.0
-            q[Q_PER_LAMP + i] = most
-            total += most
-        q[Q_AIM_SUM] = total
+        q[Q_AIM_SUM] = weigh_lamps(w, s, q)
 
 
 @lean
 def lamp_chance(w: Any, s: Any, q: Any, i: int) -> float:
     """The probability with which lamp i is aimed at from the point of `prepare_aim`."""
     if s[S_CHOICE] == ONE_BY_ESTIMATE:
-        if q[Q_AIM_SUM] <= 0:
-            return 0.0
-        most = most_light(w, q, i)
-        return most / q[Q_AIM_SUM] if most * q[Q_AIM_T] >= s[S_LIGHT_THRESHOLD] else 0.0
-    if s[S_LIGHT_THRESHOLD] > 0 and most_light(w, q, i) * q[Q_AIM_T] < s[S_LIGHT_THRESHOLD]:
+        return bound_of(w, s, q, i) / q[Q_AIM_SUM] if q[Q_AIM_SUM] > 0 else 0.0
+    if s[S_LIGHT_THRESHOLD] > 0 and bound_of(w, s, q, i) <= 0:
         return 0.0
     return 1.0 if s[S_CHOICE] == ALL_LIGHTS else lamp_row(w, i)[L_CHANCE]
 
@@ -187,26 +142,14 @@ def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
 
     (number or -1, its probability, u stretched to [0, 1) again).
     """
-    n = w[W_LAMP_COUNT]
     if s[S_CHOICE] == ONE_BY_ESTIMATE:
         total = q[Q_AIM_SUM]
-        if total <= 0:
-            return np.int64(-1), 0.0, u
-        left, at, last = u * total, np.int64(-1), np.int64(-1)
-        for i in range(n):
-            part = q[Q_PER_LAMP + i]
-            if part > 0:
-                last = np.int64(i)
-                if left < part:
-                    at = np.int64(i)
-                    break
-                left -= part
+        at, bound, into = pick_by_bound(w, q, u * total)
         if at < 0:
-            at, left = last, 0.0
-        part = q[Q_PER_LAMP + at]
-        return at, part / total, min(left / part, 0.9999999)
+            return at, 0.0, u
+        return at, bound / total, min(into / bound, 0.9999999)
     running = f64_at(w[W_LAMP_RUNNING])
-    i = search(running, n, 0, u)
+    i = search(running, w[W_LAMP_COUNT], 0, u)
     before = running[i - 1] if i > 0 else 0.0
     chance = lamp_row(w, i)[L_CHANCE]
     if chance <= 0:
@@ -242,11 +185,12 @@ def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b:
             return True
         # A disc: uniform over its cone.
         cosine = 1.0 - a * (1.0 - row[L_OUTER])
-        sine, phi = math.sqrt(max(0.0, 1.0 - cosine * cosine)), 2 * PI * b
+        sine = math.sqrt(max(0.0, 1.0 - cosine * cosine))
+        across, along = turn(b)
         sign = 1.0 if z >= 0 else -1.0
         k = -1.0 / (sign + z)
         m = x * y * k
-        p, r = sine * math.cos(phi), sine * math.sin(phi)
+        p, r = sine * across, sine * along
         q[Q_LX] = p * (1.0 + sign * x * x * k) + r * m + cosine * x
         q[Q_LY] = p * sign * m + r * (sign + y * y * k) + cosine * y
         q[Q_LZ] = -p * sign * x - r * y + cosine * z

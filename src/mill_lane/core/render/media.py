@@ -9,7 +9,8 @@ import math
 from typing import Any
 
 from mill_lane.core.render.jit import lean
-from mill_lane.core.render.slots import D_EXTINCTION, MEDIUM_COLUMNS
+from mill_lane.core.render.slots import *
+from mill_lane.core.render.vectors import f64_at
 
 PI = math.pi
 
@@ -35,6 +36,17 @@ def span(
         p, q = (media[at + k] - o) / step, (media[at + 3 + k] - o) / step
         start, end = max(start, min(p, q)), min(end, max(p, q))
     return start, end
+
+
+@lean
+def crossed(w: Any, q: Any, most: float) -> bool:
+    """Whether the path's ray runs through any box of fog before `most`."""
+    boxes = f64_at(w[W_MEDIA])
+    for i in range(w[W_MEDIA_COUNT]):
+        start, end = span(boxes, i, q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], most)
+        if start < end:
+            return True
+    return False
 
 
 @lean

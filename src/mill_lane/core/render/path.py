@@ -16,6 +16,7 @@ from mill_lane.core.render import bsdf, materials
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.microfacet import schlick
 from mill_lane.core.render.slots import *
+from mill_lane.core.render.vectors import address_of, u32_at
 
 EVENT = 8  # pairs of dimensions used by each event along a path
 DIM_FOG, DIM_CHOICE, DIM_DIRECTION, DIM_LAMP, DIM_POINT, DIM_END = range(6)
@@ -93,10 +94,10 @@ def add(
     if s[S_PROFILE] > 0:
         lamps = w[W_LAMP_COUNT]
         if lamp >= 0:
-            q[Q_PER_LAMP + lamps + lamp] += luma
-        q[Q_PER_LAMP + 5 * lamps + min(depth, DEPTHS - 1)] += luma
+            q[Q_PER_LAMP + lamp] += luma
+        q[Q_PER_LAMP + 4 * lamps + min(depth, DEPTHS - 1)] += luma
     if s[S_LIGHT_COUNT] > 0 and lamp >= 0:
-        at = Q_PER_LAMP + 2 * w[W_LAMP_COUNT] + 3 * lamp
+        at = Q_PER_LAMP + w[W_LAMP_COUNT] + 3 * lamp
         q[at] += r
         q[at + 1] += g
         q[at + 2] += b
@@ -127,6 +128,12 @@ def straight_on(w: Any, s: Any, q: Any) -> Any:
         1.0 - cover + cover * clear * q[Q_BG],
         1.0 - cover + cover * clear * q[Q_BB],
     )
+
+
+@inner
+def numbers_of_event(q: Any) -> Any:
+    """The random numbers that were drawn for the event (`sampler.draw`)."""
+    return u32_at(address_of(q) + 8 * Q_DRAWN)
 
 
 @inner

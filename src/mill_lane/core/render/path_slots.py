@@ -161,24 +161,36 @@ Q_SAVED_COUNT = Q_LOBES - Q_TR
 Q_SAMPLE = Q_SAVED + Q_SAVED_COUNT  # luminance of the sample, and of the one before it
 Q_ASIDE = Q_SAMPLE + 4  # the event while a shadow ray looks at panes
 Q_ASIDE_COUNT = Q_AX - Q_EVENT
-PATH_FIXED = 392
+Q_DRAWN = Q_ASIDE + Q_ASIDE_COUNT  # an event's random numbers: eight pairs of uint32
+PATH_FIXED = 400
 assert Q_RECORDED < Q_FEATURES + FEATURES
-assert Q_ASIDE + Q_ASIDE_COUNT <= PATH_FIXED, "a path's fixed part does not fit its scratch"
+assert Q_DRAWN + 8 <= PATH_FIXED, "a path's fixed part does not fit its scratch"
 # Behind that: two stacks of the traversal (uint64), eight lanes, then what depends on the number of
 # lamps.
 Q_STACK = PATH_FIXED
 STACK = 512
 Q_LANES = Q_STACK + 2 * STACK
-# For L lamps: their weights at a point, L; the sample's luminance by lamp, L; its light by lamp, 3
-# L; its luminance by bounce; then what the sample before it had, by lamp and by bounce; then sums
-# over pairs of samples, three each.
+# For L lamps: the sample's luminance by lamp, L; its light by lamp, 3 L; its luminance by bounce;
+# then what the sample before it had, by lamp and by bounce; then sums over pairs of samples, three
+# each; then the lamps' weights at a point, eight by eight: the sum of each eight, and themselves.
 Q_PER_LAMP = Q_LANES + 16
+LAMPS_AT_ONCE = 8
 DEPTHS = 8  # bounces told apart in profiles; deeper ones count with the last
 
 
 def path_size(lamps: int) -> int:
     """Numbers of a path's scratch."""
-    return Q_PER_LAMP + 6 * lamps + 2 * DEPTHS + pair_sums(lamps) + 16
+    return weights_place(lamps) + eights(lamps) * (1 + LAMPS_AT_ONCE // 2) + 16
+
+
+def weights_place(lamps: int) -> int:
+    """Where the weights of the lamps begin."""
+    return Q_PER_LAMP + 5 * lamps + 2 * DEPTHS + 3 + 3 * (lamps + DEPTHS)
+
+
+def eights(lamps: int) -> int:
+    """How many groups of lamps are weighed at once."""
+    return (lamps + LAMPS_AT_ONCE - 1) // LAMPS_AT_ONCE
 
 
 def pair_sums(lamps: int) -> int:

@@ -118,12 +118,21 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
     low, high = np.min([b[0] for b in boxes], 0), np.max([b[1] for b in boxes], 0)
     instances = np.array(rows, np.int64).reshape(-1, s.INSTANCE_COLUMNS)
     world_rows = np.ascontiguousarray(to_world)
-    top, radius = np.zeros((1, NODE), np.float32), 1.0
+    top = top_panes = np.zeros((1, NODE), np.float32)
+    centre, radius = np.zeros(3), 1.0
+    shining = np.zeros((0, 4))
     cloth = (loaded.factors[:, s.M_SHEEN_R : s.M_SHEEN_B + 1] > 0).any()
     sheen = albedo_table() if cloth else np.zeros((1, 1))
     if rows:
         top = build_boxes(low, high)
+        centre = (high.max(0) + low.min(0)) / 2
         radius = float(np.linalg.norm(high.max(0) - low.min(0))) / 2
+        panes = np.flatnonzero(instances[:, s.P_FLAGS] & s.SEE_THROUGH)
+        if len(panes):
+            top_panes = build_boxes(low[panes], high[panes], panes)
+        lit = _shines(loaded.factors)[instances[:, s.P_MATERIAL]]
+        half = np.linalg.norm(high - low, axis=1) / 2
+        shining = np.concatenate([(high + low) / 2, half[:, None]], 1)[lit]
     lights = gather_lights(
         loaded,
         matrices,
@@ -162,7 +171,17 @@ def pose(loaded: Loaded, time: float, shot: Shot | None = None) -> World:
         media=media,
         moves=np.array(moves).reshape(-1, s.CAMERA_KEYS, 12),
         following=np.array(next_rows).reshape(-1, 12),
+        top_panes=top_panes,
+        centre=centre,
+        size=radius,
+        shining=shining,
     )
+
+
+def _shines(factors: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Which materials add light wherever a ray meets them, whatever falls on them."""
+    glowing = factors[:, s.M_EMIT_R : s.M_EMIT_B + 1].sum(1) > 0
+    return glowing | (factors[:, s.M_UNLIT] > 0)
 
 
 def see_through(factors: NDArray[np.float64]) -> bool:

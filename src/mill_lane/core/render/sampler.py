@@ -12,31 +12,32 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.lanes import counted, u32, write
 
 U = np.uint32
+UNIT = 2.0**-32
 
 
 @inner
 def mix(x: Any) -> Any:
     """A 32-bit integer hash with low bias (constants found by C. Wellons' search, 2018)."""
-    x = U(x)
-    x ^= x >> U(16)
-    x = U(x * U(0x7FEB352D))
-    x ^= x >> U(15)
-    x = U(x * U(0x846CA68B))
-    x ^= x >> U(16)
-    return U(x)
+    x = u32(x)
+    x = u32(x ^ (x >> U(16)))
+    x = u32(x * U(0x7FEB352D))
+    x = u32(x ^ (x >> U(15)))
+    x = u32(x * U(0x846CA68B))
+    return u32(x ^ (x >> U(16)))
 
 
 @inner
 def reverse(x: Any) -> Any:
     """The bits of a 32-bit integer in reverse order."""
-    x = U(x)
-    x = U((x >> U(1)) & U(0x55555555)) | U((x & U(0x55555555)) << U(1))
-    x = U((x >> U(2)) & U(0x33333333)) | U((x & U(0x33333333)) << U(2))
-    x = U((x >> U(4)) & U(0x0F0F0F0F)) | U((x & U(0x0F0F0F0F)) << U(4))
-    x = U((x >> U(8)) & U(0x00FF00FF)) | U((x & U(0x00FF00FF)) << U(8))
-    return U(U(x >> U(16)) | U(x << U(16)))
+    x = u32(x)
+    x = u32((x >> U(1)) & U(0x55555555)) | u32((x & U(0x55555555)) << U(1))
+    x = u32((x >> U(2)) & U(0x33333333)) | u32((x & U(0x33333333)) << U(2))
+    x = u32((x >> U(4)) & U(0x0F0F0F0F)) | u32((x & U(0x0F0F0F0F)) << U(4))
+    x = u32((x >> U(8)) & U(0x00FF00FF)) | u32((x & U(0x00FF00FF)) << U(8))
+    return u32(u32(x >> U(16)) | u32(x << U(16)))
 
 
 @inner
@@ -45,36 +46,41 @@ def _scramble_reversed(x: Any, seed: Any) -> Any:
 
     Vegdahl's constants).
     """
-    x = U(x)
-    x = U(x ^ U(x * U(0x3D20ADEA)))
-    x = U(x + seed)
-    x = U(x * U((seed >> U(16)) | U(1)))
-    x = U(x ^ U(x * U(0x05526C56)))
-    x = U(x ^ U(x * U(0x53A22864)))
-    return x
+    x = u32(x ^ u32(x * U(0x3D20ADEA)))
+    x = u32(x + seed)
+    x = u32(x * u32((seed >> U(16)) | U(1)))
+    x = u32(x ^ u32(x * U(0x05526C56)))
+    return u32(x ^ u32(x * U(0x53A22864)))
 
 
 @inner
-def scramble(x: Any, seed: Any) -> Any:
-    """Owen's nested uniform scrambling of a 32-bit fraction."""
-    return reverse(_scramble_reversed(reverse(x), seed))
-
-
-@inner
-def second_dimension_reversed(i: Any) -> Any:
-    """The second Sobol dimension of index i (polynomial x + 1), its bits in reverse order.
+def _second_dimension_reversed(x: Any) -> Any:
+    """The second Sobol dimension of an index (polynomial x + 1), its bits in reverse order.
 
     Its direction numbers are the rows of Pascal's triangle modulo 2, so that bit j is the sum of
     the index bits whose places contain j (Lucas' theorem): five steps instead of a loop over the
     bits.
     """
-    x = U(i)
-    x ^= (x >> U(1)) & U(0x55555555)
-    x ^= (x >> U(2)) & U(0x33333333)
-    x ^= (x >> U(4)) & U(0x0F0F0F0F)
-    x ^= (x >> U(8)) & U(0x00FF00FF)
-    x ^= x >> U(16)
-    return U(x)
+    x = u32(x ^ ((x >> U(1)) & U(0x55555555)))
+    x = u32(x ^ ((x >> U(2)) & U(0x33333333)))
+    x = u32(x ^ ((x >> U(4)) & U(0x0F0F0F0F)))
+    x = u32(x ^ ((x >> U(8)) & U(0x00FF00FF)))
+    return u32(x ^ (x >> U(16)))
+
+
+@inner
+def _points(seed: Any, index: int, dimension: Any) -> Any:
+    """The two coordinates, uint32, of a sample index in a dimension, or in lanes of them."""
+    s = mix(u32(dimension * U(0x9E3779B9)) + U(seed))
+    i = reverse(_scramble_reversed(u32(s * U(0) + reverse(U(index))), s))
+    # The seed is well mixed by now; a multiplication and a fold give each dimension one of its own.
+    t = u32(s * U(0x85EBCA6B))
+    first = u32(t ^ (t >> U(15)))
+    t = u32(u32(s + U(0x3C6EF372)) * U(0xC2B2AE35))
+    second = u32(t ^ (t >> U(16)))
+    # The first Sobol dimension is the reversed index, and scrambling reverses again.
+    a = reverse(_scramble_reversed(i, first))
+    return a, reverse(_scramble_reversed(_second_dimension_reversed(i), second))
 
 
 @lean
@@ -88,14 +94,21 @@ def pixel_seed(seed: int, x: int, y: int) -> Any:
 @lean
 def pair(seed: Any, index: int, dimension: int) -> Any:
     """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
-    s = mix(U(seed) + U(dimension) * U(0x9E3779B9))
-    i = scramble(U(index), s)
-    # The seed is well mixed by now; a multiplication and a fold give each dimension one of its own.
-    t = U(s * U(0x85EBCA6B))
-    first = U(t ^ (t >> U(15)))
-    t = U((s + U(0x3C6EF372)) * U(0xC2B2AE35))
-    second = U(t ^ (t >> U(16)))
-    # The first Sobol dimension is the reversed index, and scrambling reverses again.
-    a = reverse(_scramble_reversed(i, first))
-    b = reverse(_scramble_reversed(second_dimension_reversed(i), second))
-    return np.float64(a) * 2.3283064365386963e-10, np.float64(b) * 2.3283064365386963e-10
+    a, b = _points(seed, index, U(dimension))
+    return np.float64(a) * UNIT, np.float64(b) * UNIT
+
+
+@lean
+def draw(out: Any, seed: Any, index: int, dimension: int) -> None:
+    """`pair` for eight dimensions at once, from `dimension` on: the bits of the first numbers to
+    out[0:8], of the second to out[8:16], uint32.
+    """
+    a, b = _points(seed, index, counted(8) + U(dimension))
+    write(a, out, 0)
+    write(b, out, 8)
+
+
+@inner
+def drawn(out: Any, k: int) -> Any:
+    """The pair of the k-th dimension that was drawn, as `pair` gives it."""
+    return np.float64(out[k]) * UNIT, np.float64(out[8 + k]) * UNIT

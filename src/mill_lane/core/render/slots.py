@@ -55,8 +55,15 @@ from mill_lane.core.render.path_slots import *
     W_SHEEN,
     W_PATCHES,
     W_PATCH_RANGES,
-) = range(43)
-WORLD_SLOTS = 43
+    W_BOUNDS,
+    W_SHINING,
+    W_SHINING_COUNT,
+    W_CENTRE,
+    W_TOP_PANES,
+    W_PANES,
+    W_SKY_BANDS,
+) = range(50)
+WORLD_SLOTS = 50
 
 # Columns of `instances` (int64): where an instance's mesh begins, and what it wears.
 (

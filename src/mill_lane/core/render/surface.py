@@ -14,10 +14,11 @@ from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, lean
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
+from mill_lane.core.render.quick import base2
 from mill_lane.core.render.sampler import mix
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import moving_matrices
-from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, i64_at, u32_at
+from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, fetch_line, i64_at, u32_at
 
 LONGEST = 16.0  # of what a pixel covers on a surface, the wide side over the narrow one
 
@@ -82,8 +83,13 @@ def place(w: Any, q: Any, cone: float) -> None:
     slot = np.int64(q[Q_SLOT])
     u, v = q[Q_BU], q[Q_BV]
     c = 1.0 - u - v
-    # The normals lie farthest away: their reading is begun first, and goes on beside what follows.
     k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], slot)
+    # The normals lie farthest away: their reading is begun first, and goes on beside what follows.
+    if at[P_UV] >= 0:
+        uvs_at = w[W_UVS] + 8 * at[P_UV]
+        fetch_line(uvs_at + 8 * k0)
+        fetch_line(uvs_at + 8 * k1)
+        fetch_line(uvs_at + 8 * k2)
     normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
     sx = c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2]
     sy = c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1]
@@ -210,7 +216,7 @@ def _level(det: float, area: float, narrow: float) -> float:
     """The mip level from a ray cone, the texture's own size left out (Akenine-Moeller et al. 2019,
     equation 34).
     """
-    return 0.5 * math.log2(max(abs(det), 1e-30) / area * narrow * narrow)
+    return 0.5 * base2(max(abs(det), 1e-30) / area * narrow * narrow)
 
 
 @lean

@@ -134,6 +134,8 @@ def texture_table(
 @inner
 def _wrap(i: int, n: int, mode: int) -> Any:
     if mode == 0:
+        if n & (n - 1) == 0:
+            return i & (n - 1)  # of a power of two, also below 0
         i = i % n
         return i + n if i < 0 else i
     if mode == 1:

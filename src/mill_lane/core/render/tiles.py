@@ -125,7 +125,7 @@ def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float
         q[Q_WORK + k] = 0.0
     lamps = w[W_LAMP_COUNT]
     if s[S_PROFILE] > 0 or s[S_LIGHT_COUNT] > 0:
-        for k in range(lamps, 5 * lamps + DEPTHS):
+        for k in range(4 * lamps + DEPTHS):
             q[Q_PER_LAMP + k] = 0.0
     q[Q_TOUCHES], q[Q_TOUCHES + 1] = 0.0, 0.0
     camera_ray(s, q, x, y)
@@ -152,8 +152,8 @@ def _pairs(w: Any, q: Any, luma: float, second: bool) -> None:
     lamp or a bounce.
     """
     lamps = w[W_LAMP_COUNT]
-    now, before = Q_PER_LAMP + lamps, Q_PER_LAMP + 5 * lamps + DEPTHS
-    depths = Q_PER_LAMP + 5 * lamps
+    now, depths = Q_PER_LAMP, Q_PER_LAMP + 4 * lamps
+    before = depths + DEPTHS
     if not second:
         q[Q_SAMPLE] = luma
         for k in range(lamps):
@@ -219,7 +219,7 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
         lamps = w[W_LAMP_COUNT]
         by_lamp = f32_at(film[F_LIGHTS])
         for k in range(3 * lamps):
-            by_lamp[3 * lamps * p + k] += np.float32(q[Q_PER_LAMP + 2 * lamps + k])
+            by_lamp[3 * lamps * p + k] += np.float32(q[Q_PER_LAMP + lamps + k])
 
 
 @lean

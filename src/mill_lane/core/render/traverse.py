@@ -36,6 +36,7 @@ from mill_lane.core.render.vectors import (
     as_i32,
     f32_at,
     f64_at,
+    fetch_line,
     float_bits,
     i64_at,
     lowest_bit,
@@ -44,6 +45,7 @@ from mill_lane.core.render.vectors import (
 
 F, U = np.float32, np.uint64
 ALL, ONLY_SEE_THROUGH = 0, 1
+OPAQUE_SHADOWS = HIDDEN | NO_SHADOW | SEE_THROUGH  # what a shadow ray does not look for
 
 
 @lean
@@ -99,6 +101,16 @@ def _ray_into(w: Any, q: Any, place: int, move: int, flags: int) -> Any:
     return _into(f64_at(w[W_TO_OBJECT]), place * 12, q)
 
 
+@inner
+def _ask_for_hit(w: Any, at: Any, place: int, slot: int) -> None:
+    """Begin to read what a hit needs first: which corners the triangle has, and how it stands."""
+    leaves = as_i32(f32_at(w[W_LEAVES] + 4 * LEAF * at[P_LEAF]))
+    number = np.int64(leaves[(slot >> 3) * LEAF + NUMBERS + (slot & 7)])
+    fetch_line(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
+    fetch_line(w[W_TO_WORLD] + 96 * place)
+    fetch_line(w[W_TO_WORLD] + 96 * place + 64)
+
+
 @lean
 def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     """`closest` or `blocked` in a world of one place: straight into its mesh."""
@@ -120,6 +132,7 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
         )
         q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = t, u, v, -1, -1
         if slot >= 0:
+            _ask_for_hit(w, instances, 0, slot)
             q[Q_SLOT], q[Q_INSTANCE] = instances[P_LEAF] * 8 + slot, 0
     q[Q_NODES], q[Q_LEAVES] = a, b
     if profile:
@@ -155,7 +168,8 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     )
     if count == 0:
         return
-    top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_LEAVES]
+    top_nodes = f32_at(w[W_TOP] if which == ALL else w[W_TOP_PANES])
+    all_nodes, all_blocks = w[W_NODES], w[W_LEAVES]
     top_links = as_i32(top_nodes)
     here = address_of(q)
     stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
@@ -192,7 +206,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             flags = at[P_FLAGS]
-            if (flags & unseen) == 0 and (which == ALL or (flags & SEE_THROUGH) != 0):
+            if (flags & unseen) == 0:
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 t, hu, hv, found, a, b = mesh_closest(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
@@ -214,6 +228,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
                     c[C_INSTANCES + place * INSTANCE_WORK + 1] += b
                 if found >= 0:
                     best = t
+                    _ask_for_hit(w, at, place, found)
                     q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = (
                         t,
                         hu,
@@ -232,13 +247,13 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
 
 
 @lean
-def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
-    """Whether anything that lets no light through stands in the path's ray before Q_FAR; work as in
-    `closest`.
+def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
+    """Whether anything stands in the path's ray before Q_FAR, but for places with a flag of
+    `unseen` (`OPAQUE_SHADOWS`: all that let no light through); work as in `closest`.
     """
     count = w[W_INSTANCE_COUNT]
     instances = i64_at(w[W_INSTANCES])
-    if count == 1 and (instances[P_FLAGS] & (HIDDEN | NO_SHADOW | SEE_THROUGH)) == 0:
+    if count == 1 and (instances[P_FLAGS] & unseen) == 0:
         return _only_place(w, q, c, profile, True)
     q[Q_NODES], q[Q_LEAVES] = 0.0, 0.0
     if count == 0:
@@ -272,7 +287,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int) -> bool:
         else:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
-            if (at[P_FLAGS] & (HIDDEN | NO_SHADOW | SEE_THROUGH)) == 0:
+            if (at[P_FLAGS] & unseen) == 0:
                 px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
                 hit, a, b = mesh_blocked(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
@@ -347,7 +362,7 @@ def blocked_batch(
         q[Q_OX], q[Q_OY], q[Q_OZ] = o[3 * r], o[3 * r + 1], o[3 * r + 2]
         q[Q_DX], q[Q_DY], q[Q_DZ] = d[3 * r], d[3 * r + 1], d[3 * r + 2]
         q[Q_FAR] = far[r]
-        answer[r] = 1 if blocked(w, q, none, 0) else 0
+        answer[r] = 1 if blocked(w, q, none, 0, OPAQUE_SHADOWS) else 0
 
 
 @kernel

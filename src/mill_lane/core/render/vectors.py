@@ -95,6 +95,21 @@ def float_bits(typing_context: Any, x: Any) -> Any:
 
 
 @intrinsic
+def double_bits(typing_context: Any, x: Any) -> Any:
+    """(exponent, float64, and fraction in 1 to 2) of a float64 above 0."""
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        whole = builder.bitcast(args[0], I64)
+        exponent = builder.sub(builder.lshr(whole, ir.Constant(I64, 52)), ir.Constant(I64, 1023))
+        one = ir.Constant(I64, 1023 << 52)
+        fraction = builder.or_(builder.and_(whole, ir.Constant(I64, (1 << 52) - 1)), one)
+        parts = builder.sitofp(exponent, F64), builder.bitcast(fraction, F64)
+        return context.make_tuple(builder, signature.return_type, parts)
+
+    return types.UniTuple(types.float64, 2)(types.float64), code
+
+
+@intrinsic
 def lowest_bit(typing_context: Any, mask: Any) -> Any:
     """The place of the lowest set bit of a mask that is not 0."""
 
@@ -124,6 +139,21 @@ def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
         return context.get_dummy_value()
 
     return types.none(_PF, types.int64), code
+
+
+@intrinsic
+def fetch_line(typing_context: Any, address: Any) -> Any:
+    """Ask for the 64 bytes at an address, which will be read soon; nothing waits for them."""
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        byte = ir.PointerType(ir.IntType(8))
+        kind = ir.FunctionType(ir.VoidType(), [byte, I32, I32, I32])
+        ask = cgutils.get_or_insert_function(builder.module, kind, "llvm.prefetch.p0i8")
+        at = builder.inttoptr(args[0], byte)
+        builder.call(ask, [at, *(ir.Constant(I32, k) for k in (0, 3, 1))])
+        return context.get_dummy_value()
+
+    return types.none(types.int64), code
 
 
 def _call(b: Any, name: str, *args: Any) -> Any:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render import slots as s
+from mill_lane.core.render.light_bounds import MOST_BALLS, light_bounds, shining_balls
 from mill_lane.core.render.texture import Textures
 
 Array = NDArray[Any]
@@ -36,6 +37,17 @@ class Lights:
     def sky_light(self) -> int:
         """The row of the sky, or -1."""
         return next((i for i, kind in enumerate(self.rows[:, s.L_KIND]) if kind == s.SKY), -1)
+
+    def sky_bands(self) -> NDArray[np.float64]:
+        """Of the sky's table, (H + 1, 2): the cosine of the angle from above at which a row begins,
+        and the density over solid angle of a whole row of it, for a column that is as likely as
+        all of them.
+        """
+        rows, columns = len(self.sky_rows) - 1, self.sky_columns.shape[1] - 1
+        edges = np.cos(np.pi * np.arange(rows + 1) / rows)
+        solid = (edges[:-1] - edges[1:]) * 2 * np.pi / columns
+        # Within a cell the cosine is uniform, so that the density is constant over its angle.
+        return np.stack([edges, np.append(np.diff(self.sky_rows) / solid, 0.0)], 1)
 
     @property
     def sun_light(self) -> int:
@@ -74,9 +86,18 @@ class World:
         np.float64
     ]  # (K, CAMERA_KEYS, 12) object-to-world over the shutter of what moves
     following: NDArray[np.float64]  # (K, 12) object-to-world in the next frame of what moves
-    sizes: NDArray[np.float64] = field(
-        init=False
-    )  # (P,) how much larger than its own an object's lengths can be
+    # (N, 64) nodes over the instances that may be seen through
+    top_panes: NDArray[np.float32] = field(default_factory=lambda: np.zeros((1, 64), np.float32))
+    # the middle of the scene, and how far from it anything lies
+    centre: NDArray[np.float64] = field(default_factory=lambda: np.zeros(3))
+    size: float = 1.0
+    # (B, 4) middle and radius of balls round whatever gives off light where a ray hits it
+    shining: NDArray[np.float64] = field(default_factory=lambda: np.zeros((0, 4)))
+    # (P,) how much larger than its own an object's lengths can be
+    sizes: NDArray[np.float64] = field(init=False)
+    bounds: NDArray[np.float32] = field(init=False)  # of lamps, and of what shines (`light_bounds`)
+    balls: NDArray[np.float32] = field(init=False)
+    bands: NDArray[np.float64] = field(init=False)
     table: NDArray[np.int64] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -84,8 +105,12 @@ class World:
         object.__setattr__(
             self, "sizes", np.ascontiguousarray(np.sqrt((columns**2).sum(1).max(1, initial=0.0)))
         )
-        table = np.zeros(s.WORLD_SLOTS, np.int64)
         lights, textures = self.lights, self.textures
+        bounds = light_bounds(lights.rows, self.centre, self.size)
+        object.__setattr__(self, "bounds", bounds)
+        object.__setattr__(self, "balls", shining_balls(self.shining, self.centre, self.size))
+        object.__setattr__(self, "bands", np.ascontiguousarray(lights.sky_bands()))
+        table = np.zeros(s.WORLD_SLOTS, np.int64)
         arrays: dict[int, Array] = {
             s.W_TOP: self.top,
             s.W_NODES: self.nodes,
@@ -120,6 +145,11 @@ class World:
             s.W_MOVES: self.moves,
             s.W_NEXT: self.following,
             s.W_SIZES: self.sizes,
+            s.W_BOUNDS: self.bounds,
+            s.W_SHINING: self.balls,
+            s.W_CENTRE: self.centre,
+            s.W_SKY_BANDS: self.bands,
+            s.W_TOP_PANES: self.top_panes,
         }
         for slot, array in arrays.items():
             assert array.flags.c_contiguous, slot
@@ -134,6 +164,11 @@ class World:
             len(self.instances),
             len(self.factors),
         )
+        few = len(self.shining) <= MOST_BALLS
+        table[s.W_SHINING_COUNT] = len(self.balls) if few else -1
+        hidden = (self.instances[:, s.P_FLAGS] & s.HIDDEN) != 0
+        panes = (self.instances[:, s.P_FLAGS] & s.SEE_THROUGH) != 0
+        table[s.W_PANES] = int((panes & ~hidden).any())
         see_through = (
             self.instances[:, s.P_FLAGS] & (s.SEE_THROUGH | s.HIDDEN | s.NO_SHADOW) == s.SEE_THROUGH
         )
