@@ -45,9 +45,9 @@ def _listen(rays: np.ndarray, count: np.ndarray) -> None:
     from mill_lane.core.render import traverse
 
     at, so_far = rays.ctypes.data, count.ctypes.data
-    nearest, shut, all_, lean = traverse.closest, traverse.blocked, traverse.ALL, jit.lean
+    nearest, shut, all_, linked = traverse.closest, traverse.blocked, traverse.ALL, jit.linked
 
-    @lean
+    @linked
     def keep(q, kind):  # type: ignore[no-untyped-def]
         n = i64_at(so_far)
         if n[0] < MOST:
@@ -57,15 +57,15 @@ def _listen(rays: np.ndarray, count: np.ndarray) -> None:
             row[6], row[7] = np.float32(q[Q_FAR]), np.float32(kind)
             n[0] += 1
 
-    @lean
+    @linked
     def closest(w, q, c, profile, which):  # type: ignore[no-untyped-def]
         keep(q, NEAREST if which == all_ else PANES)
         nearest(w, q, c, profile, which)
 
-    @lean
-    def blocked(w, q, c, profile):  # type: ignore[no-untyped-def]
+    @linked
+    def blocked(w, q, c, profile, unseen):  # type: ignore[no-untyped-def]
         keep(q, BLOCKED)
-        return shut(w, q, c, profile)
+        return shut(w, q, c, profile, unseen)
 
     traverse.closest, traverse.blocked = closest, blocked
 

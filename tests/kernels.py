@@ -10,13 +10,35 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import bsdf, lights, media
+from mill_lane.core.render import microfacet as microfacet_
+from mill_lane.core.render import sampler as sampler_
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import kernel, lean
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture import lookup as lookup_kernel
 from mill_lane.core.render.traverse import ALL, closest
 from mill_lane.core.render.vectors import f64_at, i64_at
 from mill_lane.core.render.world import World, new_path
+
+
+class Callable:
+    """A module whose functions are only parts of kernels, as ones that Python can call."""
+
+    def __init__(self, module: Any) -> None:
+        self._module = module
+
+    def __getattr__(self, name: str) -> Any:
+        function = getattr(self._module, name)
+
+        def called(*args: Any) -> Any:
+            return function(*args)
+
+        made = kernel(called, cache=False)
+        setattr(self, name, made)
+        return made
+
+
+microfacet, phases, sampler = Callable(microfacet_), Callable(media), Callable(sampler_)
 
 
 def material_path(

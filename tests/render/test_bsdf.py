@@ -11,8 +11,15 @@ import unittest
 import numpy as np
 from scipy import integrate, stats
 
-from mill_lane.core.render import microfacet
-from tests.kernels import chances, evaluate, material_path, sample, smooth_weight
+from tests.kernels import (
+    chances,
+    evaluate,
+    material_path,
+    microfacet,
+    phases,
+    sample,
+    smooth_weight,
+)
 
 
 def direction(theta: float, phi: float = 0.0) -> tuple[float, float, float]:
@@ -187,12 +194,12 @@ class TestLobes(unittest.TestCase):
         """Henyey-Greenstein integrates to 1 and its mean cosine is g; so is the mean of its
         samples.
         """
-        from mill_lane.core.render.media import phase, sample_phase
-
         for g in (-0.5, 0.0, 0.3, 0.8):
-            total, _ = integrate.quad(lambda c, g=g: 2 * math.pi * phase(g, c), -1, 1)
-            mean, _ = integrate.quad(lambda c, g=g: 2 * math.pi * phase(g, c) * c, -1, 1)
+            total, _ = integrate.quad(lambda c, g=g: 2 * math.pi * phases.phase(g, c), -1, 1)
+            mean, _ = integrate.quad(lambda c, g=g: 2 * math.pi * phases.phase(g, c) * c, -1, 1)
             self.assertAlmostEqual(total, 1.0, places=6)
             self.assertAlmostEqual(mean, g, places=6)
             u = (np.arange(4000) + 0.5) / 4000
-            self.assertAlmostEqual(float(np.mean([sample_phase(g, x) for x in u])), g, places=3)
+            self.assertAlmostEqual(
+                float(np.mean([phases.sample_phase(g, x) for x in u])), g, places=3
+            )

@@ -7,10 +7,9 @@ import unittest
 
 import numpy as np
 
-from mill_lane.core.render import microfacet
 from mill_lane.core.scene.model import Light, Material, Medium
 from mill_lane.demo import shapes
-from tests.kernels import evaluate, material_path
+from tests.kernels import evaluate, material_path, microfacet
 from tests.scenes import WHITE, disc, even_sky, floor, looking, mean_luma, render, scene_of
 
 

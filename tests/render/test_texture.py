@@ -11,12 +11,11 @@ import numpy as np
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.image.srgb import from_linear, to_linear
 from mill_lane.core.render.mip_chain import chain_values, levels
-from mill_lane.core.render.sampler import pair, pixel_seed
 from mill_lane.core.render.sizes import image_bytes
 from mill_lane.core.render.texture import DECODE, Textures, fill_chain, halve, texture_table
 from mill_lane.core.scene.model import Image, Material, Texture, TextureUse
 from mill_lane.demo.bakery import encoded
-from tests.kernels import lookup
+from tests.kernels import lookup, sampler
 from tests.scenes import floor, picture, render, scene_of
 
 
@@ -186,17 +185,17 @@ class TestSampler(unittest.TestCase):
         """
         for dimension in (0, 3, 17):
             for seed in (1, 99):
-                s = pixel_seed(seed, 5, 7)
-                points = np.array([pair(s, i, dimension) for i in range(256)])
+                s = sampler.pixel_seed(seed, 5, 7)
+                points = np.array([sampler.pair(s, i, dimension) for i in range(256)])
                 counts, _, _ = np.histogram2d(
                     points[:, 0], points[:, 1], bins=16, range=[[0, 1], [0, 1]]
                 )
                 self.assertTrue((counts == 1).all())
 
     def test_pixels_and_dimensions_differ(self) -> None:
-        a = [pair(pixel_seed(1, 5, 7), i, 0) for i in range(64)]
-        b = [pair(pixel_seed(1, 6, 7), i, 0) for i in range(64)]
-        c = [pair(pixel_seed(1, 5, 7), i, 1) for i in range(64)]
+        a = [sampler.pair(sampler.pixel_seed(1, 5, 7), i, 0) for i in range(64)]
+        b = [sampler.pair(sampler.pixel_seed(1, 6, 7), i, 0) for i in range(64)]
+        c = [sampler.pair(sampler.pixel_seed(1, 5, 7), i, 1) for i in range(64)]
         for other in (b, c):
             r = np.corrcoef(np.array(a)[:, 0], np.array(other)[:, 0])[0, 1]
             self.assertLess(abs(r), 0.5)

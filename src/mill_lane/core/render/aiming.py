@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import bsdf, lights, materials, media, microfacet, surface
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.path import (
     CAUSTIC_ALPHA,
     DIM_LAMP,
@@ -35,7 +35,7 @@ from mill_lane.core.render.vectors import f64_at
 FAR = lights.FAR
 
 
-@lean
+@linked
 def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
     """The share of light that arrives along the ray (Q_OX, Q_DX, Q_FAR), by colour:
 
@@ -98,7 +98,7 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
             q[Q_EVENT + k] = q[Q_ASIDE + k]
 
 
-@lean
+@linked
 def _count_shadow(w: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
     count_ray(q, c, R_SHADOW, depth, component)
     at = (
@@ -118,7 +118,7 @@ def _balanced(a: float, b: float) -> float:
     return a * a / (a * a + b * b) if a > 0 else 0.0
 
 
-@lean
+@linked
 def aim(
     w: Any,
     s: Any,
@@ -154,7 +154,7 @@ def aim(
     turns = w[W_LAMP_COUNT] if every else 1
     for j in range(rays):
         for turn in range(turns):
-            own = mix(seed + np.uint32(turn) * np.uint32(0x9E3779B9)) if every else seed
+            own = mix(np.uint32(seed + np.uint32(turn) * np.uint32(0x9E3779B9))) if every else seed
             if rays > 1 or every:
                 u, v = pair(own, index * rays + j, dim + DIM_LAMP)
                 a, b = pair(own, index * rays + j, dim + DIM_POINT)
@@ -201,7 +201,7 @@ def aim(
             q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
 
 
-@lean
+@linked
 def _one_lamp(
     w: Any,
     s: Any,

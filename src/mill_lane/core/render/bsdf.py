@@ -12,7 +12,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.microfacet import (
     SMOOTHEST,
     fresnel,
@@ -63,13 +63,13 @@ def luma(r: float, g: float, b: float) -> Any:
     return 0.2126 * r + 0.7152 * g + 0.0722 * b
 
 
-@lean
+@linked
 def relative_index(q: Any, thin: bool) -> Any:
     """The index behind the surface over the one before it."""
     return 1.0 / q[Q_ETA] if q[Q_FRONT] < 0 and not thin else q[Q_ETA]
 
 
-@lean
+@linked
 def dielectric(q: Any, cosine: float, thin: bool) -> Any:
     """What a dielectric mirrors, by colour, and what that takes from below (the largest of them).
 
@@ -93,7 +93,7 @@ def dielectric(q: Any, cosine: float, thin: bool) -> Any:
     return r, g, b, max(r, max(g, b))
 
 
-@lean
+@linked
 def under_sheen(q: Any, cosine: float) -> float:
     """The share of light that the fibres leave to what lies below them (KHR_materials_sheen)."""
     if q[Q_SHEEN_MOST] <= 0:
@@ -102,7 +102,7 @@ def under_sheen(q: Any, cosine: float) -> float:
     return 1.0 - q[Q_SHEEN_MOST] * taken
 
 
-@lean
+@linked
 def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
     """How likely each lobe is sampled:
 
@@ -144,7 +144,7 @@ def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
     return diffuse * k, gloss * k, coat * k, through * k
 
 
-@lean
+@linked
 def is_smooth(q: Any) -> bool:
     """Whether base gloss and transmission are mirrors without width: clear and polished."""
     return q[Q_CLEAR] > 0 and q[Q_ROUGHNESS] <= SMOOTHEST
@@ -163,7 +163,7 @@ def _turned(q: Any, x: float, y: float) -> Any:
     return c * x + s * y, c * y - s * x
 
 
-@lean
+@linked
 def evaluate(
     q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool, only: int
 ) -> None:
@@ -240,7 +240,7 @@ def evaluate(
     _through(q, vx, vy, vz, wx, wy, wz, thin, below * clear)
 
 
-@lean
+@linked
 def _through(
     q: Any,
     vx: float,
@@ -288,7 +288,7 @@ def _through(
     _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], shared / (1.0 + lv))
 
 
-@lean
+@linked
 def sample(
     q: Any, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool
 ) -> Any:
@@ -322,7 +322,7 @@ def sample(
     return (wx, wy, wz) if wz < 0 else (0.0, 0.0, 0.0)
 
 
-@lean
+@linked
 def smooth_weight(q: Any, lobe: int, vz: float, thin: bool) -> Any:
     """What a mirror without width reflects (lobe 1) or lets through (lobe 3), by colour."""
     fr, fg, fb, most = dielectric(q, vz, thin)

@@ -22,7 +22,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.render.jit import fill, grow, grow_by_centre, kernel, lean, swap
+from mill_lane.core.render.jit import fill, grow, grow_by_centre, kernel, lean, linked, swap
 from mill_lane.core.render.vectors import as_i32, f32_at, i64_at, u32_at
 
 F = np.float32
@@ -63,13 +63,13 @@ def make_records(positions: int, triangles: int, records: int, first: int, last:
         numbers[8 * i + 6], numbers[8 * i + 7] = i, 0
 
 
-@lean
+@linked
 def _half_area(p: Any, i: int) -> Any:
     x, y, z = -(p[i + 3] + p[i]), -(p[i + 4] + p[i + 1]), -(p[i + 5] + p[i + 2])
     return x * y + y * z + z * x
 
 
-@lean
+@linked
 def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
     """Partition records first to last by the cheapest bin border; returns where the second half
     starts.
@@ -181,7 +181,7 @@ def build_binary(
     return free + scratch.size - SCRATCH
 
 
-@lean
+@linked
 def _gather_children(q: Any, links: Any, node: int, children: Any) -> int:
     """The up to eight binary nodes that become the children of a wide one:
 
@@ -205,13 +205,13 @@ def _gather_children(q: Any, links: Any, node: int, children: Any) -> int:
     return n
 
 
-@lean
+@linked
 def _put_box(out: Any, base: int, j: int, q: Any, node: int) -> None:
     for k in range(3):
         out[base + 16 * k + j], out[base + 16 * k + 8 + j] = q[8 * node + k], -q[8 * node + 3 + k]
 
 
-@lean
+@linked
 def _put_nothing(out: Any, base: int, j: int) -> None:
     for k in range(3):
         out[base + 16 * k + j], out[base + 16 * k + 8 + j] = BIG, -BIG
@@ -265,7 +265,7 @@ def draw_together(
     count[0], count[1] = nodes, used
 
 
-@lean
+@linked
 def _put_block(
     positions: int, triangles: int, rec: Any, first: int, size: int, out: Any, base: int
 ) -> None:

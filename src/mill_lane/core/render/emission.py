@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import lights, materials
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.mesh_lights import FINE
 from mill_lane.core.render.path import (
     add,
@@ -32,7 +32,7 @@ def sky_shines(w: Any, q: Any) -> bool:
     return -along >= row[L_OUTER]
 
 
-@lean
+@linked
 def add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
     """Light from beyond everything: the sky, and the sun's disc."""
     if q[Q_KIND] == NONE and s[S_SKY_VISIBLE] <= 0:
@@ -69,7 +69,7 @@ def add_sky(w: Any, s: Any, q: Any, component: int, depth: int) -> None:
             )
 
 
-@lean
+@linked
 def add_glow(
     w: Any, s: Any, q: Any, factors: Any, material: int, component: int, depth: int
 ) -> None:

@@ -23,7 +23,7 @@ import numpy as np
 from mill_lane.core.render import bsdf, lights, materials, media, surface
 from mill_lane.core.render.aiming import aim
 from mill_lane.core.render.emission import add_glow, add_sky, sky_shines
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.light_bounds import meets_what_shines
 from mill_lane.core.render.path import (
     DEAD,
@@ -49,10 +49,11 @@ from mill_lane.core.render.traverse import ALL, blocked, closest
 from mill_lane.core.render.vectors import f64_at, i64_at
 
 PI, FAR = math.pi, lights.FAR
+f64 = np.float64
 MOST_EVENTS = 1000
 
 
-@lean
+@linked
 def advance(w: Any, s: Any, q: Any, c: Any) -> int:
     """Follow the path's ray to the next event:
 
@@ -179,7 +180,7 @@ def _is_held_out(w: Any, q: Any) -> bool:
     return (i64_at(w[W_INSTANCES])[met + P_FLAGS] & HELD_OUT) != 0
 
 
-@lean
+@linked
 def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
     first = C_INSTANCES + w[W_INSTANCE_COUNT] * INSTANCE_WORK
     c[C_INSTANCES + np.int64(q[Q_INSTANCE]) * INSTANCE_WORK + 2] += 1
@@ -188,7 +189,7 @@ def _count_hit(w: Any, q: Any, c: Any, material: int) -> None:
     c[first + material * MATERIAL_WORK + 1] += np.int64(q[Q_TOUCHES])
 
 
-@lean
+@linked
 def _may_find_light(w: Any, s: Any, q: Any, c: Any) -> bool:
     """Whether the last ray of a path, which only looks for light, has to be followed.
 
@@ -225,7 +226,7 @@ def _look_for_lamps(w: Any, s: Any, q: Any, event: int) -> None:
     lights.prepare_aim(w, s, q, q[Q_PX], q[Q_PY], q[Q_PZ], q[Q_GX], q[Q_GY], q[Q_GZ], horizon)
 
 
-@lean
+@linked
 def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     """Follow the path from an event to its end."""
     seed = np.uint32(q[Q_SEED])
@@ -277,7 +278,7 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
         event = advance(w, s, q, c)
 
 
-@lean
+@linked
 def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
     """At the first event: every component its own number of rays, each followed to its end."""
     if not within_limits(s, q):
@@ -294,7 +295,7 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
         n1 = np.int64(s[S_SPLIT_SPECULAR]) if kg > 0 else np.int64(0)
         n2 = np.int64(s[S_SPLIT_SPECULAR]) if kc > 0 else np.int64(0)
         n3 = np.int64(s[S_SPLIT_TRANSMISSION]) if kt > 0 else np.int64(0)
-    aim(w, s, q, c, event, n0, n1, n2, n3, aimed, thin)
+    aim(w, s, q, c, event, f64(n0), f64(n1), f64(n2), f64(n3), aimed, thin)
     for k in range(Q_SAVED_COUNT):
         q[Q_SAVED + k] = q[Q_TR + k]
     dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
@@ -305,7 +306,7 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                 q[Q_TR + k] = q[Q_SAVED + k]
             q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
             # Rays of one lobe are points of one sequence; lobes differ by their seed.
-            q[Q_SEED], q[Q_INDEX] = mix(seed + np.uint32(lobe)), index * n + j
+            q[Q_SEED], q[Q_INDEX] = mix(np.uint32(seed + np.uint32(lobe))), index * n + j
             a, b = pair(np.uint32(q[Q_SEED]), index * n + j, dim + DIM_DIRECTION)
             if scatter(w, s, q, event, lobe, np.float64(n), aimed, a, b, thin):
                 if s[S_PROFILE] > 0:
@@ -316,7 +317,7 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                     follow(w, s, q, c, advance(w, s, q, c))
 
 
-@lean
+@linked
 def _record(w: Any, s: Any, q: Any) -> None:
     """What the first surface that scatters is: for the layers of the film."""
     if q[Q_RECORDED] > 0:
@@ -331,7 +332,7 @@ def _record(w: Any, s: Any, q: Any) -> None:
     q[Q_MET] = q[Q_INSTANCE]
 
 
-@lean
+@linked
 def trace(w: Any, s: Any, q: Any, c: Any) -> None:
     """Follow a camera ray (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME):
 
@@ -361,7 +362,7 @@ def trace(w: Any, s: Any, q: Any, c: Any) -> None:
         follow(w, s, q, c, event)
 
 
-@lean
+@linked
 def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     """1 where nothing stands within reach in a direction spread by the cosine."""
     a, b = pair(np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT]) + DIM_DIRECTION)
@@ -375,7 +376,7 @@ def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     return 1.0 if q[Q_INSTANCE] < 0 else 0.0
 
 
-@lean
+@linked
 def _wires(w: Any, s: Any, q: Any) -> float:
     """Dark on the edges of triangles, about a pixel wide; light between, dimmed with the slant."""
     least = min(q[Q_BU], min(q[Q_BV], 1.0 - q[Q_BU] - q[Q_BV]))

@@ -17,8 +17,10 @@ import numba
 
 from mill_lane.core.compiled import cache_base
 from mill_lane.core.render import plain, vectors
+from mill_lane.core.render.linked import LinkedCompiler
 
 Function = Callable[..., Any]
+_number: Any = numba.types.unliteral  # the type of a constant, without which constant it is
 VECTORS = vectors.vectors_available()
 IMPORTED = re.compile(r"^from (mill_lane[\w.]*) import (\([^)]*\)|.*)$", re.M)
 
@@ -79,11 +81,31 @@ def lean(function: Function) -> Any:
     return kernel(function, _nrt=False)
 
 
+def linked(function: Function, **more: Any) -> Any:
+    """Compile a function as a part of the kernels that call it; Python cannot call it.
+
+    Whole numbers and truth values are taken as numbers, not as the constants that they are where it
+    is called: or it would be compiled for each of them.
+    """
+    made = kernel(
+        function,
+        cache=False,
+        _nrt=False,
+        no_cpython_wrapper=True,
+        no_cfunc_wrapper=True,
+        pipeline_class=LinkedCompiler,
+        **more,
+    )
+    usual = made.get_call_template
+    made.get_call_template = lambda args, kws: usual([_number(a) for a in args], kws)
+    return made
+
+
 def inner(function: Function) -> Any:
-    """`lean` for small functions in the innermost loops: their code is put where they are
+    """`linked` for small functions in the innermost loops: their code is put where they are
     called.
     """
-    return kernel(function, _nrt=False, forceinline=True)
+    return linked(function, forceinline=True)
 
 
 def _chosen(name: str) -> Any:

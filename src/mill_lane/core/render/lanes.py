@@ -16,21 +16,24 @@ from collections.abc import Callable
 from typing import Any
 
 from llvmlite import ir
-from numba import types
-from numba.core import cgutils
-from numba.core.imputils import lower_builtin
-from numba.core.typing import signature
-from numba.core.typing.templates import AbstractTemplate, infer_global
-from numba.extending import intrinsic as _intrinsic
+from numba import extending, types
+from numba.core import cgutils, imputils
+from numba.core.typing import templates
 from numba.extending import models, register_model
 
-intrinsic: Any = _intrinsic
+# Numba tells no types of its own.
+intrinsic: Any = extending.intrinsic
+function_of: Any = cgutils.get_or_insert_function
+signature: Any = templates.signature
+infer_global: Any = templates.infer_global
+lower_builtin: Any = imputils.lower_builtin
+AbstractTemplate: Any = templates.AbstractTemplate
 I32, I64 = ir.IntType(32), ir.IntType(64)
 LLVM = {"float32": ir.FloatType(), "uint32": I32, "mask": ir.IntType(1)}
 FLAGS = ("contract",)
 
 
-class Lanes(types.Type):  # type: ignore[misc]
+class Lanes(types.Type):
     """The type of `count` lanes of "float32", "uint32" or "mask"."""
 
     def __init__(self, kind: str, count: int) -> None:
@@ -48,9 +51,9 @@ class Lanes(types.Type):  # type: ignore[misc]
 
 
 @register_model(Lanes)
-class _LanesModel(models.PrimitiveModel):  # type: ignore[misc]
+class _LanesModel(models.PrimitiveModel):
     def __init__(self, manager: Any, lanes: Lanes) -> None:
-        super().__init__(manager, lanes, lanes.code)
+        super().__init__(manager, lanes, lanes.code)  # type: ignore[no-untyped-call]
 
 
 def _is_number(x: Any) -> bool:
@@ -206,7 +209,7 @@ def _of_one(name: str, result: str = "") -> Any:
         def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
             kind = ir.FunctionType(lanes.code, [lanes.code])
             whole = f"llvm.{name}.v{lanes.count}f32"
-            return b.call(cgutils.get_or_insert_function(b.module, kind, whole), list(args))
+            return b.call(function_of(b.module, kind, whole), list(args))
 
         return lanes(lanes), code
 
@@ -242,7 +245,9 @@ def total(typing_context: Any, lanes: Any) -> Any:
     """
 
     def half(b: Any, x: Any, first: int, n: int) -> Any:
-        return b.shuffle_vector(x, x, ir.Constant(ir.VectorType(I32, n), [*range(first, first + n)]))
+        return b.shuffle_vector(
+            x, x, ir.Constant(ir.VectorType(I32, n), [*range(first, first + n)])
+        )
 
     def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
         x, n = args[0], lanes.count

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render import path_slots
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import bits, lane, most, read, root, total, where, write
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.vectors import address_of, f32_at, f64_at
@@ -140,7 +140,7 @@ def _eight(t: Any, base: int, p: Spot) -> Any:
     return where(lit & (bound >= p.lowest), bound, F(0))
 
 
-@lean
+@linked
 def weigh_lamps(w: Any, s: Any, q: Any) -> float:
     """Keep the bounds of all lamps at the point aimed from for the choice; returns their sum."""
     count = w[W_LAMP_COUNT]
@@ -157,14 +157,14 @@ def weigh_lamps(w: Any, s: Any, q: Any) -> float:
     return whole
 
 
-@lean
+@linked
 def bound_of(w: Any, s: Any, q: Any, i: int) -> float:
     """The bound of one lamp, to the bit as `weigh_lamps` has it."""
     eight = _eight(f32_at(w[W_BOUNDS]), i // AT_ONCE * BOUNDS, _spot(w, s, q))
     return np.float64(lane(eight, i % AT_ONCE))
 
 
-@lean
+@linked
 def pick_by_bound(w: Any, q: Any, left: float) -> Any:
     """The lamp within which `left`, from 0 to the sum of all bounds, falls:
 
@@ -196,7 +196,7 @@ def pick_by_bound(w: Any, q: Any, left: float) -> Any:
     return at, part, min(max(left, 0.0), part)
 
 
-@lean
+@linked
 def meets_what_shines(w: Any, q: Any) -> bool:
     """Whether the path's ray may meet anything that shines: their balls alone are looked at."""
     t, centre = f32_at(w[W_SHINING]), f64_at(w[W_CENTRE])

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.light_bounds import bound_of, pick_by_bound, weigh_lamps
 from mill_lane.core.render.materials import factors_of
 from mill_lane.core.render.mesh_lights import half_density, sample_mesh, search
@@ -31,7 +31,7 @@ def lamp_row(w: Any, i: int) -> Any:
     return f64_at(w[W_LAMPS] + 8 * LAMP_COLUMNS * i)
 
 
-@lean
+@linked
 def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
     """The radiance that comes from a direction:
 
@@ -73,7 +73,7 @@ def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
     )
 
 
-@lean
+@linked
 def sky_density(w: Any, x: float, y: float, z: float) -> float:
     """The density over solid angle with which the sky is sampled, once it has been picked."""
     height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
@@ -86,7 +86,7 @@ def sky_density(w: Any, x: float, y: float, z: float) -> float:
     return bands[2 * j + 1] * (columns[at + 1] - columns[at])
 
 
-@lean
+@linked
 def _sample_sky(w: Any, a: float, b: float) -> Any:
     height, width = w[W_SKY_HEIGHT], w[W_SKY_WIDTH]
     rows = f64_at(w[W_SKY_ROWS])
@@ -103,7 +103,7 @@ def _sample_sky(w: Any, a: float, b: float) -> Any:
     return r * across, y, r * along
 
 
-@lean
+@linked
 def prepare_aim(
     w: Any,
     s: Any,
@@ -126,7 +126,7 @@ def prepare_aim(
         q[Q_AIM_SUM] = weigh_lamps(w, s, q)
 
 
-@lean
+@linked
 def lamp_chance(w: Any, s: Any, q: Any, i: int) -> float:
     """The probability with which lamp i is aimed at from the point of `prepare_aim`."""
     if s[S_CHOICE] == ONE_BY_ESTIMATE:
@@ -136,7 +136,7 @@ def lamp_chance(w: Any, s: Any, q: Any, i: int) -> float:
     return 1.0 if s[S_CHOICE] == ALL_LIGHTS else lamp_row(w, i)[L_CHANCE]
 
 
-@lean
+@linked
 def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
     """One lamp by power or by estimate:
 
@@ -157,7 +157,7 @@ def pick_lamp(w: Any, s: Any, q: Any, u: float) -> Any:
     return i, lamp_chance(w, s, q, i), min(max((u - before) / chance, 0.0), 0.9999999)
 
 
-@lean
+@linked
 def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b: float) -> bool:
     """A point of lamp i seen from the point aimed from:
 
@@ -217,7 +217,7 @@ def sample_lamp(w: Any, q: Any, i: int, chance: float, pick: float, a: float, b:
     return fall > 0
 
 
-@lean
+@linked
 def found_density(w: Any, s: Any, q: Any, lamp: int, distance: float, facing: float) -> float:
     """The density over solid angle with which a glowing mesh found by chance could have been aimed
     at.

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.microfacet import SMOOTHEST
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.texture import lookup
@@ -23,7 +23,7 @@ def factors_of(w: Any, material: int) -> Any:
     return f64_at(w[W_FACTORS] + 8 * FACTORS * material)
 
 
-@lean
+@linked
 def texel(w: Any, q: Any, material: int, slot: int, srgb: bool) -> Any:
     """A texture slot at the event's UV, through its transform; white where the slot is empty."""
     index = i64_at(w[W_SLOTS])[material * TEXTURE_SLOTS + slot]
@@ -44,7 +44,7 @@ def texel(w: Any, q: Any, material: int, slot: int, srgb: bool) -> Any:
     )
 
 
-@lean
+@linked
 def read_cover(w: Any, q: Any) -> None:
     """Base colour, and the coverage after the alpha mode."""
     material = np.int64(q[Q_MATERIAL])
@@ -64,7 +64,7 @@ def read_cover(w: Any, q: Any) -> None:
     )
 
 
-@lean
+@linked
 def read_material(w: Any, q: Any) -> None:
     """Everything else of the material: metal, roughness (GGX's alpha), clear share, coat, index."""
     q[Q_TOUCHES + 1] += 1.0
@@ -91,7 +91,7 @@ def read_material(w: Any, q: Any) -> None:
         _read_layers(w, q, f, material)
 
 
-@lean
+@linked
 def _read_layers(w: Any, q: Any, f: Any, material: int) -> None:
     """Specular share and tint, sheen, anisotropy (the KHR_materials extensions of these names)."""
     _, _, _, a = texel(w, q, material, SPECULAR_SHARE, False)
@@ -129,7 +129,7 @@ def _read_layers(w: Any, q: Any, f: Any, material: int) -> None:
         q[Q_ALONG] = q[Q_ROUGHNESS] + (1.0 - q[Q_ROUGHNESS]) * strength * strength
 
 
-@lean
+@linked
 def emitted(w: Any, q: Any, material: int) -> Any:
     """Radiance given off at the event's UV."""
     f = factors_of(w, material)

@@ -8,14 +8,14 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import linked
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.vectors import f64_at
 
 PI = math.pi
 
 
-@lean
+@linked
 def span(
     media: Any,
     i: int,
@@ -38,7 +38,7 @@ def span(
     return start, end
 
 
-@lean
+@linked
 def crossed(w: Any, q: Any, most: float) -> bool:
     """Whether the path's ray runs through any box of fog before `most`."""
     boxes = f64_at(w[W_MEDIA])
@@ -49,7 +49,7 @@ def crossed(w: Any, q: Any, most: float) -> bool:
     return False
 
 
-@lean
+@linked
 def transmittance(
     media: Any,
     n: int,
@@ -70,7 +70,7 @@ def transmittance(
     return math.exp(-depth)
 
 
-@lean
+@linked
 def collide(
     media: Any,
     n: int,
@@ -116,14 +116,14 @@ def collide(
     return most, -1
 
 
-@lean
+@linked
 def phase(g: float, cosine: float) -> float:
     """Henyey-Greenstein, per steradian; `cosine` is between the way in and the way on."""
     k = max(1.0 + g * g - 2.0 * g * cosine, 1e-9)
     return (1.0 - g * g) / (4.0 * PI * k * math.sqrt(k))
 
 
-@lean
+@linked
 def sample_phase(g: float, u: float) -> float:
     """The cosine of a scattering angle."""
     if abs(g) < 1e-3:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import lean
+from mill_lane.core.render.jit import linked
 from mill_lane.core.render.materials import emitted
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.surface import corner_and_edges, corner_numbers, turned
@@ -17,7 +17,7 @@ from mill_lane.core.render.vectors import f32_at, f64_at, i64_at
 FINE = -60.0  # a level below any texture's: the picture itself is read
 
 
-@lean
+@linked
 def search(running: Any, n: int, skip: int, u: float) -> int:
     """The first of n indices whose running sum is above u, the first `skip` entries left out."""
     low, high = np.int64(0), n - 1
@@ -30,7 +30,7 @@ def search(running: Any, n: int, skip: int, u: float) -> int:
     return low
 
 
-@lean
+@linked
 def sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, b: float) -> bool:
     """A point of an emissive mesh: evenly over its area, or by the brightness of its picture."""
     first, count = np.int64(row[L_FIRST]), np.int64(row[L_COUNT])
@@ -97,7 +97,7 @@ def sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, 
     return r + g + bl > 0
 
 
-@lean
+@linked
 def _sample_half(w: Any, triangle: int, pick: float, u: float, v: float) -> Any:
     """A half of a cut triangle (`emissive_texture`) by its brightness, and a point on it:
 
@@ -122,7 +122,7 @@ def _sample_half(w: Any, triangle: int, pick: float, u: float, v: float) -> Any:
     return (column + u) / n, (row + v) / n, halves[2 * low + 1]
 
 
-@lean
+@linked
 def half_density(w: Any, q: Any, row: Any) -> float:
     """The density over its area with which the place just hit is chosen on an emissive mesh."""
     first, low = np.int64(row[L_FIRST]), np.int64(0)

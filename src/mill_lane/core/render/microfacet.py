@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 
 PI = math.pi
 SMOOTHEST = 1e-3  # of GGX's alpha; below it sampling cannot follow
@@ -85,13 +85,13 @@ def smith_lambda(z: float, alpha: float) -> Any:
     return 0.5 * (math.sqrt(1.0 + alpha * alpha * (1.0 - z2) / z2) - 1.0)
 
 
-@lean
+@linked
 def sample_visible_normal(vx: float, vy: float, vz: float, alpha: float, u: float, v: float) -> Any:
     """A microfacet normal as seen from direction v (Heitz 2018, listing 1)."""
     return sample_visible_normal_along(vx, vy, vz, alpha, alpha, u, v)
 
 
-@lean
+@linked
 def sample_visible_normal_along(
     vx: float, vy: float, vz: float, along: float, across: float, u: float, v: float
 ) -> Any:
@@ -118,13 +118,13 @@ def sample_visible_normal_along(
     return hx * k, hy * k, hz * k
 
 
-@lean
+@linked
 def visible_normal_density(vz: float, vh: float, hz: float, alpha: float) -> Any:
     """The density of `sample_visible_normal` over the solid angle of h (Heitz 2018, equation 3)."""
     return ggx_density(hz, alpha) * max(vh, 0.0) / (max(vz, 1e-9) * (1.0 + smith_lambda(vz, alpha)))
 
 
-@lean
+@linked
 def ggx(vz: float, wz: float, hz: float, vh: float, alpha: float) -> Any:
     """GGX times the cosine without Fresnel, and the density of sampling it by visible normals."""
     lv = smith_lambda(vz, alpha)
@@ -134,7 +134,7 @@ def ggx(vz: float, wz: float, hz: float, vh: float, alpha: float) -> Any:
     )
 
 
-@lean
+@linked
 def ggx_along(
     vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, along: float, across: float
 ) -> Any:
@@ -157,7 +157,7 @@ def _lambda_along(x: float, y: float, z: float, along: float, across: float) -> 
     return 0.5 * (math.sqrt(1.0 + wide / max(z * z, 1e-12)) - 1.0)
 
 
-@lean
+@linked
 def refract(dx: float, dy: float, dz: float, nx: float, ny: float, nz: float, eta: float) -> Any:
     """Snell's law:
 
@@ -172,7 +172,7 @@ def refract(dx: float, dy: float, dz: float, nx: float, ny: float, nz: float, et
     return k * dx + s * nx, k * dy + s * ny, k * dz + s * nz
 
 
-@lean
+@linked
 def frame(nx: float, ny: float, nz: float) -> Any:
     """Two directions across a normal (Duff et al. 2017)."""
     sign = 1.0 if nz >= 0 else -1.0

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import bsdf, materials
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.microfacet import schlick
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.vectors import address_of, u32_at
@@ -40,7 +40,7 @@ def count_ray(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
     q[Q_WORK + 1] += q[Q_LEAVES]
 
 
-@lean
+@linked
 def count_touches(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
     """Add what was read and evaluated since the last call to where it belongs, and to the event's
     object and material.
@@ -67,7 +67,7 @@ def component_of(q: Any) -> Any:
     return kind if scattered <= 1 else kind + 4
 
 
-@lean
+@linked
 def add(
     w: Any, s: Any, q: Any, r: float, g: float, b: float, component: int, lamp: int, depth: int
 ) -> None:
@@ -103,7 +103,7 @@ def add(
         q[at + 2] += b
 
 
-@lean
+@linked
 def straight_on(w: Any, s: Any, q: Any) -> Any:
     """What goes straight on through the event's surface, by colour: alpha, and thin clear glass.
 

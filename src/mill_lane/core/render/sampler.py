@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import counted, u32, write
 
 U = np.uint32
@@ -71,7 +71,7 @@ def _second_dimension_reversed(x: Any) -> Any:
 @inner
 def _points(seed: Any, index: int, dimension: Any) -> Any:
     """The two coordinates, uint32, of a sample index in a dimension, or in lanes of them."""
-    s = mix(u32(dimension * U(0x9E3779B9)) + U(seed))
+    s = mix(u32(u32(dimension * U(0x9E3779B9)) + U(seed)))
     i = reverse(_scramble_reversed(u32(s * U(0) + reverse(U(index))), s))
     # The seed is well mixed by now; a multiplication and a fold give each dimension one of its own.
     t = u32(s * U(0x85EBCA6B))
@@ -83,22 +83,22 @@ def _points(seed: Any, index: int, dimension: Any) -> Any:
     return a, reverse(_scramble_reversed(_second_dimension_reversed(i), second))
 
 
-@lean
+@linked
 def pixel_seed(seed: int, x: int, y: int) -> Any:
     """The seed of a pixel of the whole picture, so that a region gives the same bits as the full
     frame.
     """
-    return mix(U(x) + mix(U(y) + mix(U(seed))))
+    return mix(U(U(x) + mix(U(U(y) + mix(U(seed))))))
 
 
-@lean
+@linked
 def pair(seed: Any, index: int, dimension: int) -> Any:
     """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
     a, b = _points(seed, index, U(dimension))
     return np.float64(a) * UNIT, np.float64(b) * UNIT
 
 
-@lean
+@linked
 def draw(out: Any, seed: Any, index: int, dimension: int) -> None:
     """`pair` for eight dimensions at once, from `dimension` on: the bits of the first numbers to
     out[0:8], of the second to out[8:16], uint32.

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render import bsdf, materials, media, microfacet
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.path import (
     CAUSTIC_ALPHA,
     PARTICLE,
@@ -20,7 +20,7 @@ from mill_lane.core.render.vectors import f64_at
 PI = math.pi
 
 
-@lean
+@linked
 def direction_to_world(q: Any, x: float, y: float, z: float) -> None:
     """Turn a direction of the shading frame into the world, and aim the path along it."""
     nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
@@ -38,7 +38,7 @@ def unseen_by(lobe: int) -> Any:
     return NO_INDIRECT if lobe == 0 else (NO_TRANSMISSION if lobe == 3 else NO_REFLECTION)
 
 
-@lean
+@linked
 def scatter(
     w: Any,
     s: Any,
@@ -141,7 +141,7 @@ def scatter(
     return True
 
 
-@lean
+@linked
 def within_limits(s: Any, q: Any) -> bool:
     """Whether the path may still scatter here; the ray that came only went to see whether there is
     a lamp.
@@ -155,7 +155,7 @@ def within_limits(s: Any, q: Any) -> bool:
     )
 
 
-@lean
+@linked
 def vz(q: Any) -> float:
     """The cosine between the path's way back and the shading normal."""
     return -(q[Q_DX] * q[Q_NX] + q[Q_DY] * q[Q_NY] + q[Q_DZ] * q[Q_NZ])

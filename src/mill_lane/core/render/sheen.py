@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.render.jit import inner, kernel, lean
+from mill_lane.core.render.jit import inner, kernel, linked
 from mill_lane.core.render.vectors import f64_at
 
 PI = math.pi
@@ -41,7 +41,7 @@ def _lambda(cosine: float, alpha: float) -> Any:
     return math.exp(2.0 * _fit(0.5, alpha) - _fit(1.0 - cosine, alpha))
 
 
-@lean
+@linked
 def sheen_lobe(vz: float, wz: float, hz: float, alpha: float) -> float:
     """The lobe times the cosine of w, without its colour; v and w on the same side."""
     sine2 = max(1.0 - hz * hz, 1e-9)
@@ -78,7 +78,7 @@ def albedo_table() -> NDArray[np.float64]:
     return out
 
 
-@lean
+@linked
 def sheen_albedo(table: int, cosine: float, alpha: float) -> float:
     """The table's value, bilinear; `table` is its address."""
     values = f64_at(table)

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.build import LEAF, NUMBERS
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
 from mill_lane.core.render.quick import base2
@@ -76,7 +76,7 @@ def corner_numbers(w: Any, triangle: int, slot: int) -> Any:
     return np.int64(corners[0]), np.int64(corners[1]), np.int64(corners[2])
 
 
-@lean
+@linked
 def place(w: Any, q: Any, cone: float) -> None:
     """Where the ray's hit lies and how it is turned; `cone` is the ray's width there in metres."""
     at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
@@ -197,7 +197,8 @@ def _dither(q: Any) -> float:
 
     The golden ratio's multiples (Weyl), begun at a hash of the pixel and of the event.
     """
-    start = mix(np.uint32(q[Q_SEED]) + np.uint32(np.int64(q[Q_DIM])) * np.uint32(0x9E3779B9))
+    event = np.uint32(np.uint32(np.int64(q[Q_DIM])) * np.uint32(0x9E3779B9))
+    start = mix(np.uint32(np.uint32(q[Q_SEED]) + event))
     x = np.float64(start) * 2.3283064365386963e-10 + q[Q_INDEX] * 0.6180339887498949
     return x - math.floor(x)
 
@@ -219,7 +220,7 @@ def _level(det: float, area: float, narrow: float) -> float:
     return 0.5 * base2(max(abs(det), 1e-30) / area * narrow * narrow)
 
 
-@lean
+@linked
 def _turn_tangent(q: Any) -> None:
     """The tangent as an angle in the frame that the shading normal has."""
     (sx, sy, sz), (tx, ty, tz) = frame(q[Q_NX], q[Q_NY], q[Q_NZ])
@@ -230,7 +231,7 @@ def _turn_tangent(q: Any) -> None:
         q[Q_TURN_COSINE], q[Q_TURN_SINE] = x / length, y / length
 
 
-@lean
+@linked
 def _bump(
     w: Any,
     q: Any,
@@ -258,7 +259,7 @@ def _bump(
     return unit(x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz)
 
 
-@lean
+@linked
 def least_height(w: Any, q: Any) -> float:
     """The smallest height of the hit triangle, in the object's own lengths: about how wide
     it is.

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.image.srgb import to_linear
-from mill_lane.core.render.jit import inner, kernel, lean
+from mill_lane.core.render.jit import inner, kernel, linked
 from mill_lane.core.render.mip_chain import levels
 from mill_lane.core.render.slots import (
     Q_TOUCHES,
@@ -153,7 +153,7 @@ def _wide_value(x: float, srgb: bool) -> Any:
     return x
 
 
-@lean
+@linked
 def lookup(w: Any, q: Any, index: int, u: float, v: float, level: float, srgb: bool) -> Any:
     """Red, green, blue, alpha of a texture at (u, v), bilinear on mip level floor(`level`);
     grey is spread, alpha is 1 if none.

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.integrator import trace
-from mill_lane.core.render.jit import inner, lean
+from mill_lane.core.render.jit import inner, lean, linked
 from mill_lane.core.render.path import component_of, count_touches
 from mill_lane.core.render.sampler import pair, pixel_seed
 from mill_lane.core.render.slots import *
@@ -31,7 +31,7 @@ def _track(s: Any, q: Any, i: int) -> float:
     return s[at] + f * (s[at + 12] - s[at])
 
 
-@lean
+@linked
 def camera_ray(s: Any, q: Any, x: int, y: int) -> None:
     """The ray of the path's sample through pixel (x, y) of the whole picture.
 
@@ -69,7 +69,7 @@ def camera_ray(s: Any, q: Any, x: int, y: int) -> None:
     q[Q_DX], q[Q_DY], q[Q_DZ] = dx / n, dy / n, dz / n
 
 
-@lean
+@linked
 def _project(s: Any, key: int, x: float, y: float, z: float) -> Any:
     """Where a point is in the picture of a camera of the track, in pixels."""
     at = S_CAMERA_TRACK + 12 * key
@@ -85,7 +85,7 @@ def _project(s: Any, key: int, x: float, y: float, z: float) -> Any:
     return (a + 1) / 2 * s[S_WIDTH], (1 - b) / 2 * s[S_HEIGHT], True
 
 
-@lean
+@linked
 def _motion(w: Any, s: Any, q: Any) -> Any:
     """How far the first surface moves in the picture until the next frame, in pixels right and
     down.
@@ -110,7 +110,7 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
     return (qx - px, qy - py) if here and there else (0.0, 0.0)
 
 
-@lean
+@linked
 def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float:
     """One sample of a pixel of the whole picture; returns its luminance.
 
@@ -146,7 +146,7 @@ def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float
     return 0.2126 * r + 0.7152 * g + 0.0722 * b
 
 
-@lean
+@linked
 def _pairs(w: Any, q: Any, luma: float, second: bool) -> None:
     """Differences between a sample and the one before it, for what the grain would be without a
     lamp or a bounce.
@@ -175,7 +175,7 @@ def _pairs(w: Any, q: Any, luma: float, second: bool) -> None:
         q[at + 2] += e * e
 
 
-@lean
+@linked
 def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) -> None:
     """Add a sample to pixel p of the film."""
     r, g, b = 0.0, 0.0, 0.0
@@ -222,7 +222,7 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
             by_lamp[3 * lamps * p + k] += np.float32(q[Q_PER_LAMP + lamps + k])
 
 
-@lean
+@linked
 def _squares(q: Any, film: Any, p: int, r: float, g: float, b: float) -> None:
     """Add the squares of a sample's light and guides, from which their variance is known."""
     _three(film[F_LIGHT_SQUARES], p, r * r, g * g, b * b)

@@ -14,13 +14,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.build import LEAF, LINKS, NODE, NUMBERS
-from mill_lane.core.render.jit import (
-    boxes_entered,
-    boxes_touched,
-    inner,
-    kernel,
-    lean,
-)
+from mill_lane.core.render.jit import boxes_entered, boxes_touched, inner, kernel, lean, linked
 from mill_lane.core.render.mesh_rays import (
     END,
     HALF,
@@ -48,7 +42,7 @@ ALL, ONLY_SEE_THROUGH = 0, 1
 OPAQUE_SHADOWS = HIDDEN | NO_SHADOW | SEE_THROUGH  # what a shadow ray does not look for
 
 
-@lean
+@linked
 def moving_matrices(w: Any, q: Any, move: int) -> None:
     """Object-to-world of a moving instance at the path's time, and its inverse, into the path's
     scratch.
@@ -111,7 +105,7 @@ def _ask_for_hit(w: Any, at: Any, place: int, slot: int) -> None:
     fetch_line(w[W_TO_WORLD] + 96 * place + 64)
 
 
-@lean
+@linked
 def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     """`closest` or `blocked` in a world of one place: straight into its mesh."""
     instances = i64_at(w[W_INSTANCES])
@@ -141,7 +135,7 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     return found
 
 
-@lean
+@linked
 def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     """The nearest hit of the path's ray before Q_FAR:
 
@@ -246,7 +240,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     q[Q_NODES], q[Q_LEAVES] = tested, opened
 
 
-@lean
+@linked
 def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
     """Whether anything stands in the path's ray before Q_FAR, but for places with a flag of
     `unseen` (`OPAQUE_SHADOWS`: all that let no light through); work as in `closest`.
