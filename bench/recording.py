@@ -15,7 +15,7 @@ import numba
 import numpy as np
 
 from mill_lane.core.render import jit
-from mill_lane.core.render.slots import *
+from mill_lane.core.render.path_slots import Q_FAR, Q_OX
 from mill_lane.core.render.vectors import f32_at, i64_at
 
 NEAREST, BLOCKED, PANES = range(3)  # kinds of questions

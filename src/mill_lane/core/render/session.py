@@ -34,8 +34,6 @@ from mill_lane.core.render.world import World
 Clock = Callable[[], float]
 CHECK_EVERY = 8  # passes between two looks at the noise, once every pixel has its least samples
 AHEAD = 4  # passes that tiles near the priority point may be ahead of the others
-# a thread gets its share of the tiles in so many pieces, so that nobody waits long for the hardest
-PIECES = 4
 
 
 def threads_to_use(wanted: int) -> int:
@@ -192,9 +190,8 @@ class Session:
 
     def _render(self, tiles: NDArray[np.int64], samples: int) -> None:
         """Some samples on some tiles, shared out among the threads."""
-        count = len(tiles)
-        pieces = min(count, self.threads * PIECES if self.threads > 1 else 1)
-        edges = [count * i // pieces for i in range(pieces + 1)]
+        edges = shared_out(len(tiles), self.threads)
+        pieces = len(edges) - 1
         boxes = np.ascontiguousarray(self.boxes[tiles])
         idle = list(self._workers)
 
@@ -371,6 +368,19 @@ class Session:
         if key != self.key:
             self.done, self._checked = "", 0
             self.resting[:], self.film.active[...] = False, 1
+
+
+def shared_out(count: int, threads: int) -> list[int]:
+    """Where pieces of `count` tiles begin that threads take one after another, and the end.
+
+    Each piece is a half of what would be a thread's even share of what is left: large at first,
+    so that taking them costs little, and small at last, so that nobody waits long for the hardest.
+    """
+    edges = [0]
+    while edges[-1] < count:
+        left = count - edges[-1]
+        edges.append(edges[-1] + (left if threads == 1 else max(1, left // (2 * threads))))
+    return edges
 
 
 def tile_boxes(width: int, height: int, size: int) -> NDArray[np.int64]:
