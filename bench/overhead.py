@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from bench.trace import rendered, room_scene
+from bench.hall import rendered, room_scene
 from mill_lane.core.render.layers import LAYERS
 
 ROUNDS = 7

@@ -16,7 +16,7 @@ import numpy as np
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.progress import silent
 from mill_lane.core.recipe import Recipe
-from mill_lane.core.render import texture_cache
+from mill_lane.core.render import shelf, texture_cache
 from mill_lane.core.render.load import load
 from mill_lane.core.render.load_textures import load_textures, texture_bytes
 from mill_lane.core.render.session import Session
@@ -52,7 +52,7 @@ class TestCache(unittest.TestCase):
         self.addCleanup(held.cleanup)
         self.folder = Path(held.name) / "textures"
 
-    def load(self, most: int = texture_cache.MOST_BYTES) -> Textures:
+    def load(self, most: int = shelf.MOST_BYTES) -> Textures:
         return load_textures(self.scene, 2, silent, TextureCache(self.folder, most))[0]
 
     def same(self, t: Textures) -> None:
@@ -79,7 +79,7 @@ class TestCache(unittest.TestCase):
         self.assertGreater(count, 3)
         self.assertEqual(self.decoding(), 0)
         self.assertEqual(list(self.folder.glob("*.part")), [])
-        total = sum(p.stat().st_size - texture_cache.MARK for p in self.files())
+        total = sum(p.stat().st_size - shelf.MARK for p in self.files())
         self.assertEqual(total, texture_bytes(self.scene))
 
     def test_the_same_picture(self) -> None:
@@ -101,8 +101,8 @@ class TestCache(unittest.TestCase):
         with second.open("ab") as f:
             f.write(b"more")
         with third.open("r+b") as f:
-            f.seek(-texture_cache.MARK, os.SEEK_END)
-            f.write(b"x" * texture_cache.MARK)
+            f.seek(-shelf.MARK, os.SEEK_END)
+            f.write(b"x" * shelf.MARK)
         fourth.write_bytes(b"")
         self.assertEqual(self.decoding(), 4)
         self.assertEqual(self.decoding(), 0)
@@ -111,7 +111,7 @@ class TestCache(unittest.TestCase):
 
     def test_a_full_disk(self) -> None:
         """Nothing is kept, nothing is left behind, all is there."""
-        with patch.object(texture_cache, "LEAST_FREE", 1 << 60):
+        with patch.object(shelf, "LEAST_FREE", 1 << 60):
             self.same(self.load())
         self.assertEqual(self.files(), [])
         with patch("os.fdatasync", side_effect=OSError(28, "No space left on device")):

@@ -68,7 +68,7 @@ def render(request: Request, report: Report) -> Result:
             "warm": done.warm,
             "resumed": resumed,
             "peak_memory_bytes": peak_since(done.baseline),
-            # Textures that are mapped from files: what of them was read is in the peak.
+            # What is mapped from files: what of it was read is in the peak.
             "mapped_bytes": session.loaded.held["mapped"],
             "ended_by": "hand" if stopped else done.figures["ended_by"],
             "load_before": before.load,

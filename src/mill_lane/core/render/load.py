@@ -7,8 +7,9 @@ The order is geometry, then textures from the largest to the smallest: what is n
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,13 +19,17 @@ from mill_lane.core.progress import Progress, of_megabytes, part, silent
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import LEAF, NODE, aligned, build_mesh
 from mill_lane.core.render.in_order import in_order
+from mill_lane.core.render.kept_trees import Trees, digest_of_mesh, keep, key_of, take
 from mill_lane.core.render.load_textures import load_textures, texture_bytes
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture_cache import TextureCache
-from mill_lane.core.scene.model import Material, Part, Scene
+from mill_lane.core.scene.model import Geometry, Material, Part, Scene
 
 NO_MATERIAL = Material(base_color=(0.5, 0.5, 0.5, 1.0), metallic=0.0)  # for what wears nothing
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
+WORTH_KEEPING = 50_000  # triangles, below which building is as quick as looking
+T = TypeVar("T")
+Tree = tuple[NDArray[np.float32], NDArray[np.float32]]  # nodes and leaves of one mesh
 ALONE = 0.5  # a mesh with more than this share of the triangles is built by all threads together
 
 
@@ -34,8 +39,8 @@ class Loaded:
 
     `parts` is int64 (P, 7): first node, first block, first triangle, first vertex, then first UV,
     UV of the second set and colour, or -1; `bounds` float64 (P, 6).  `held` are the bytes of the
-    arrays by kind, as they are; of the textures, "mapped" is what is mapped from files: the system
-    has as much of it in memory as is read, and can let go of that.  `brightness` keeps the maps of
+    arrays by kind, as they are; of all that, "mapped" is what is mapped from files: the system has
+    as much of it in memory as is read, and can let go of that.  `brightness` keeps the maps of
     emissive textures once made.
     """
 
@@ -87,7 +92,7 @@ def load(
     time : float
         Seconds, of the vertices that move among themselves.
     cache : TextureCache, optional
-        Where decoded textures are kept.
+        Where decoded textures are kept, and acceleration structures.
 
     Returns
     -------
@@ -101,7 +106,7 @@ def load(
     MemoryError
         When memory is full.
     """
-    geometry = _geometry(scene, threads, part(progress, 0.0, 0.45), time)
+    geometry = _geometry(scene, threads, part(progress, 0.0, 0.45), time, cache)
     textures, index = load_textures(scene, threads, part(progress, 0.45, 1.0), cache)
     held = {
         "geometry": sum(geometry[k].nbytes for k in ("triangles", "normals", "uvs", "colors")),
@@ -143,7 +148,9 @@ def at_time(loaded: Loaded, time: float) -> Loaded:
     return replace(loaded, time=time, **_geometry(loaded.scene, loaded.threads, silent, time))
 
 
-def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> dict[str, Any]:
+def _geometry(
+    scene: Scene, threads: int, progress: Progress, time: float, cache: TextureCache | None = None
+) -> dict[str, Any]:
     parts = drawn_parts(scene)
     vertices = sum(p.vertices for _, _, p in parts)
     corners = sum(p.triangles for _, _, p in parts)
@@ -164,7 +171,7 @@ def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> di
         if p.has_colors:
             table[i, 6], at_color = at_color, at_color + p.vertices
 
-    def read(i: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    def read(i: int) -> Geometry:
         mesh, _, p = parts[i]
         g = p.load() if p.load_at is None else p.load_at(time)
         if len(g.positions) != p.vertices or len(g.triangles) != p.triangles:
@@ -181,25 +188,35 @@ def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> di
             colors[k : k + p.vertices] = 1.0 if g.colors is None else np.nan_to_num(g.colors)
         triangles[t : t + p.triangles] = g.triangles
         bounds[i, :3], bounds[i, 3:] = g.positions.min(0), g.positions.max(0)
-        together = threads if p.triangles > ALONE * corners else 1
+        return g
+
+    def known(i: int) -> bytes:
+        g = read(i)
+        return digest_of_mesh(g.positions, g.triangles)
+
+    def built(i: int) -> Tree:
+        g = read(i)
+        together = threads if parts[i][2].triangles > ALONE * corners else 1
         nodes, leaves = build_mesh(g.positions, g.triangles, together)
         return nodes.copy(), leaves.copy()
 
-    built: list[tuple[NDArray[np.float32], NDArray[np.float32]]] = []
-    total, done = max(sum(p.bytes for _, _, p in parts), 1), 0
-    for result in in_order(read, len(parts), threads):
-        done += parts[len(built)][2].bytes
-        built.append(result)
-        del result
-        progress(done / total, f"loading geometry: {of_megabytes(done, total)}")
-    counts = np.array([(len(n), len(b)) for n, b in built], np.int64).reshape(-1, 2)
+    sizes = [p.bytes for _, _, p in parts]
+    trees = None
+    if cache is not None and corners >= WORTH_KEEPING:
+        mark = key_of(_each(known, sizes, threads, progress, "loading geometry"))
+        trees = take(cache, mark, len(parts))
+        if trees is None:
+            trees = _joined(
+                list(_each(built, sizes, threads, progress, "building acceleration structures"))
+            )
+            keep(cache, mark, trees)
+    else:
+        trees = _joined(list(_each(built, sizes, threads, progress, "loading geometry")))
+    counts = trees.counts
     table[:, :2] = np.cumsum(counts, 0) - counts
-    pieces = [n for n, _ in built], [b for _, b in built]
-    built.clear()
-    nodes, leaves = _joined(pieces[0], NODE), _joined(pieces[1], LEAF)
     return {
-        "nodes": nodes,
-        "leaves": leaves,
+        "nodes": trees.nodes,
+        "leaves": trees.leaves,
         "triangles": triangles,
         "normals": normals,
         "uvs": uvs,
@@ -211,15 +228,33 @@ def _geometry(scene: Scene, threads: int, progress: Progress, time: float) -> di
     }
 
 
-def _joined(pieces: list[NDArray[np.float32]], width: int) -> NDArray[np.float32]:
-    """The pieces one after another, on a cache line; each is let go as soon as it is copied."""
-    out = aligned(sum(len(p) for p in pieces) * width).reshape(-1, width)
-    at = 0
-    for i, piece in enumerate(pieces):
-        out[at : at + len(piece)] = piece
-        at += len(piece)
-        pieces[i] = out[:0]
-    return out
+def _each(
+    function: Callable[[int], T], sizes: list[int], threads: int, progress: Progress, doing: str
+) -> Iterator[T]:
+    """What a function makes of each part, in order, telling how many bytes are done."""
+    total, done = max(sum(sizes), 1), 0
+    for i, result in enumerate(in_order(function, len(sizes), threads)):
+        done += sizes[i]
+        yield result
+        del result
+        progress(done / total, f"{doing}: {of_megabytes(done, total)}")
+
+
+def _joined(built: list[Tree]) -> Trees:
+    """Nodes and leaves one after another, on cache lines; a piece is let go once it is copied."""
+    counts = np.array([(len(n), len(b)) for n, b in built], np.int64).reshape(-1, 2)
+    pieces = [n for n, _ in built], [b for _, b in built]
+    built.clear()
+    out = []
+    for each, width in zip(pieces, (NODE, LEAF), strict=True):
+        whole = aligned(sum(len(p) for p in each) * width).reshape(-1, width)
+        at = 0
+        for i, piece in enumerate(each):
+            whole[at : at + len(piece)] = piece
+            at += len(piece)
+            each[i] = whole[:0]
+        out.append(whole)
+    return Trees(out[0], out[1], counts)
 
 
 def _materials(scene: Scene, index: dict[int, int], textures: Textures) -> dict[str, NDArray[Any]]:

@@ -1,9 +1,8 @@
 """Decoded mip chains kept on the disk, by the content of their pictures, and mapped into memory.
 
-A chain is a file of its own: its levels, the small ones first, then a mark that says what it is.
-It is written under a temporary name, synced, and renamed; what is damaged or of another edition is
-made anew.  All chains of a scene are mapped side by side into one piece of address space (mmap(2)
-with MAP_FIXED), so that whoever reads them sees one array, as without a cache.
+A chain is a file of a `Shelf`: its levels, the small ones first, then its mark.  All chains of a
+scene are mapped side by side into one piece of address space (mmap(2) with MAP_FIXED), so that
+whoever reads them sees one array, as without a cache.
 """
 
 from __future__ import annotations
@@ -13,23 +12,17 @@ import ctypes
 import hashlib
 import mmap
 import os
-import tempfile
-import threading
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.render.shelf import Shelf
+
 EDITION = 1  # of the files; also to be raised when chains are made in another way
-MARK = 64  # bytes at the end of a file
 ENDING = ".chain"
-MOST_BYTES = 20 * 10**9  # that are kept; the ones used least recently go
-LEAST_FREE = 2 * 10**9  # bytes of the disk that are left to everything else
-BROKEN_AFTER = 3600.0  # seconds after which nobody is still writing a piece
 PAGE = mmap.PAGESIZE
 # Of mmap(2), where Python has no name for it.
 PROT_NONE, MAP_FIXED, MAP_NORESERVE = 0, 0x10, 0x4000
@@ -136,22 +129,8 @@ def digest_of(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-class TextureCache:
-    """A folder of chains.
-
-    Parameters
-    ----------
-    folder : Path
-        It is made when it is needed.
-    most_bytes : int
-        That are kept.
-    """
-
-    def __init__(self, folder: Path, most_bytes: int = MOST_BYTES) -> None:
-        self.folder, self.most_bytes = folder, most_bytes
-        self._counting = threading.Lock()
-        self.used: set[str] = set()
-        self.mapped_bytes = 0  # of chains that were mapped, by this cache
+class TextureCache(Shelf):
+    """A folder of chains."""
 
     def place(self, into: Patchwork, offset: int, chain: Chain, fill: Fill) -> bool:
         """Have a chain stand in the address space, from its file where there is a good one.
@@ -171,69 +150,23 @@ class TextureCache:
             Whether it is mapped; else it stands in memory of its own, since there was no room or no
             way to keep it.
         """
-        self.used.add(chain.name)
         if self._mapped(into, offset, chain):
             return True
         made = np.empty(chain.size, np.uint8)
         fill(made)
-        if self._kept(chain, made) and self._mapped(into, offset, chain):
+        if self.put(chain.name, chain.mark, [made]) and self._mapped(into, offset, chain):
             return True
         into.own(offset, chain.size)
         into.array()[offset : offset + chain.size] = made
         return False
 
     def _mapped(self, into: Patchwork, offset: int, chain: Chain) -> bool:
-        path = self.folder / chain.name
         try:
-            with path.open("rb") as f:
-                whole = os.fstat(f.fileno()).st_size == chain.size + MARK
-                if not whole or os.pread(f.fileno(), MARK, chain.size) != chain.mark:
-                    path.unlink(missing_ok=True)
+            with self.opened(chain.name, chain.mark, chain.size) as file:
+                if file is None:
                     return False
-                into.show(offset, chain.size, f.fileno())
-                os.utime(path)
+                into.show(offset, chain.size, file)
         except OSError:
             return False
-        with self._counting:
-            self.mapped_bytes += chain.size
+        self.count(chain.size)
         return True
-
-    def _kept(self, chain: Chain, made: NDArray[np.uint8]) -> bool:
-        """Write a chain, unless the disk is short of room or the folder cannot be written."""
-        temporary: Path | None = None
-        try:
-            self.folder.mkdir(parents=True, exist_ok=True)
-            disk = os.statvfs(self.folder)
-            if disk.f_bavail * disk.f_frsize < LEAST_FREE + chain.size:
-                return False
-            with tempfile.NamedTemporaryFile(dir=self.folder, suffix=".part", delete=False) as f:
-                temporary = Path(f.name)
-                made.tofile(f)
-                f.write(chain.mark)
-                f.flush()
-                os.fdatasync(f.fileno())
-            temporary.replace(self.folder / chain.name)
-        except OSError:
-            if temporary is not None:
-                temporary.unlink(missing_ok=True)
-            return False
-        return True
-
-    def sweep(self) -> None:
-        """Remove what was used least recently, beyond what is kept at most, and broken pieces.
-
-        What is mapped just now stays where it is, whether its file does or not.
-        """
-        with contextlib.suppress(OSError):
-            old = time.time() - BROKEN_AFTER
-            for path in self.folder.glob("*.part"):
-                if path.stat().st_mtime < old:
-                    path.unlink(missing_ok=True)
-            files = [(p, p.stat()) for p in self.folder.iterdir() if p.is_file()]
-            total = sum(s.st_size for _, s in files)
-            for path, stat in sorted(files, key=lambda x: x[1].st_mtime):
-                if total <= self.most_bytes:
-                    return
-                if path.name not in self.used:
-                    path.unlink(missing_ok=True)
-                    total -= stat.st_size

@@ -176,7 +176,7 @@ def _times(db: Session, seen: run_lookup.Overview) -> list[tuple[str, str]]:
         out.append(("Memory, the most measured", gigabytes(max(peaks))))
     mapped = [m["mapped_bytes"] for m in measured if m.get("mapped_bytes")]
     if mapped:  # why far less than predicted was measured
-        out.append(("Textures mapped from the disk, counted as read", gigabytes(max(mapped))))
+        out.append(("Mapped from the disk, counted once read", gigabytes(max(mapped))))
     loads = [m["load_after"] for m in measured if m.get("load_after") is not None]
     if loads:
         out.append(("Load of the computer, the most", f"{max(loads):.1f}"))

@@ -144,7 +144,7 @@ def almost_black(measured: Values | None) -> bool:
 def _mapped(m: Mapping[str, Any]) -> str:
     """What of the textures lies on the disk: the peak has as much of it as was read."""
     mapped = m.get("mapped_bytes")
-    return f", {mapped / 1e9:.2f} GB of textures mapped" if mapped else ""
+    return f", {mapped / 1e9:.2f} GB mapped from the disk" if mapped else ""
 
 
 def title_of(t: Render) -> str:
