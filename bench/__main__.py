@@ -21,6 +21,7 @@ BENCHES = (
     "rays",
     "run",
     "schema",
+    "start",
     "trace",
     "trim",
     "weigh",
