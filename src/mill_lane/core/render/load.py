@@ -233,11 +233,15 @@ def _each(
 ) -> Iterator[T]:
     """What a function makes of each part, in order, telling how many bytes are done."""
     total, done = max(sum(sizes), 1), 0
-    for i, result in enumerate(in_order(function, len(sizes), threads)):
+
+    def tell() -> None:
+        progress(done / total, f"{doing}: {of_megabytes(done, total)}")
+
+    for i, result in enumerate(in_order(function, len(sizes), threads, tell)):
         done += sizes[i]
         yield result
         del result
-        progress(done / total, f"{doing}: {of_megabytes(done, total)}")
+        tell()
 
 
 def _joined(built: list[Tree]) -> Trees:

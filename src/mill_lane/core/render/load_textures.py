@@ -107,9 +107,13 @@ def load_textures(
         )
 
     done, total = 0, max(sum(r.bytes for r in every), 1)
-    for i, _ in enumerate(in_order(read, len(every), threads)):
-        done += every[i].bytes
+
+    def tell() -> None:
         progress(done / total, f"loading textures: {of_megabytes(done, total)}")
+
+    for i, _ in enumerate(in_order(read, len(every), threads, tell)):
+        done += every[i].bytes
+        tell()
     if cache is not None:
         cache.sweep()
     entries = [_entry(scene, scene.textures[t], rows) for t, _ in order]
