@@ -102,6 +102,14 @@ def under_sheen(q: Any, cosine: float) -> float:
     return 1.0 - q[Q_SHEEN_MOST] * taken
 
 
+@inner
+def only_mirrors(q: Any, diffuse: float, coat: float) -> bool:
+    """Whether all that is left, with these chances of the other lobes, reflects or bends one way
+    into one other: no lamp that is aimed at is seen in that.
+    """
+    return diffuse <= 0 and coat <= 0 and is_smooth(q)
+
+
 @linked
 def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
     """How likely each lobe is sampled:

@@ -243,9 +243,9 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
                 if u >= most:
                     return
                 q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / most, q[Q_TG] / most, q[Q_TB] / most
-        _look_for_lamps(w, s, q, event)
         a, b = drawn(numbers, DIM_DIRECTION)
         if event == PARTICLE:
+            _look_for_lamps(w, s, q, event)
             aim(w, s, q, c, event, 1.0, 0.0, 0.0, 0.0, 1, False)
             if not scatter(w, s, q, event, 0, 1.0, 1, a, b, False):
                 return
@@ -254,7 +254,9 @@ def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
             kd, kg, kc, kt = bsdf.chances(q, vz(q), thin, thin and bsdf.is_smooth(q))
             if kd + kg + kc + kt <= 0:
                 return
-            aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
+            if not bsdf.only_mirrors(q, kd, kc):
+                _look_for_lamps(w, s, q, event)
+                aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
             u = 0.0
             if max(max(kd, kg), max(kc, kt)) < 1.0:
                 _, u = drawn(numbers, DIM_CHOICE)
@@ -285,7 +287,6 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
         return
     seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
     draw(numbers_of_event(q), seed, index, dim)
-    _look_for_lamps(w, s, q, event)
     aimed = max(np.int64(s[S_SPLIT_LIGHTS]), 1)
     thin = event == SURFACE and _is_thin(w, s, q)
     n0, n1, n2, n3 = np.int64(s[S_SPLIT_VOLUME]), np.int64(0), np.int64(0), np.int64(0)
@@ -295,7 +296,9 @@ def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
         n1 = np.int64(s[S_SPLIT_SPECULAR]) if kg > 0 else np.int64(0)
         n2 = np.int64(s[S_SPLIT_SPECULAR]) if kc > 0 else np.int64(0)
         n3 = np.int64(s[S_SPLIT_TRANSMISSION]) if kt > 0 else np.int64(0)
-    aim(w, s, q, c, event, f64(n0), f64(n1), f64(n2), f64(n3), aimed, thin)
+    if event == PARTICLE or not bsdf.only_mirrors(q, f64(n0), f64(n2)):
+        _look_for_lamps(w, s, q, event)
+        aim(w, s, q, c, event, f64(n0), f64(n1), f64(n2), f64(n3), aimed, thin)
     for k in range(Q_SAVED_COUNT):
         q[Q_SAVED + k] = q[Q_TR + k]
     dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
