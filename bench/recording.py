@@ -16,7 +16,7 @@ import numpy as np
 
 from mill_lane.core.render import jit
 from mill_lane.core.render.path_slots import Q_FAR, Q_OX
-from mill_lane.core.render.vectors import f32_at, i64_at
+from mill_lane.core.render.pointers import f32_at, i64_at
 
 NEAREST, BLOCKED, PANES = range(3)  # kinds of questions
 MOST = 24_000_000  # rays that are kept

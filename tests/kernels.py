@@ -14,10 +14,10 @@ from mill_lane.core.render import microfacet as microfacet_
 from mill_lane.core.render import sampler as sampler_
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.jit import kernel, lean
+from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture import lookup as lookup_kernel
 from mill_lane.core.render.traverse import ALL, closest
-from mill_lane.core.render.vectors import f64_at, i64_at
 from mill_lane.core.render.world import World, new_path
 
 

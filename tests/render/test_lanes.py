@@ -11,7 +11,7 @@ import numpy as np
 
 from mill_lane.core.render import lanes, quick
 from mill_lane.core.render.jit import inner, kernel, lean
-from mill_lane.core.render.vectors import f32_at, u32_at
+from mill_lane.core.render.pointers import f32_at, u32_at
 from tests.kernels import Callable as Called
 from tests.kernels import sampler
 

@@ -15,9 +15,9 @@ from mill_lane.core.render import slots as s
 from mill_lane.core.render.jit import lean
 from mill_lane.core.render.light_bounds import MOST_BALLS, light_bounds, meets_what_shines
 from mill_lane.core.render.load import load
+from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
-from mill_lane.core.render.vectors import f64_at, i64_at
 from mill_lane.core.render.world import World, new_path
 from mill_lane.core.scene.model import Environment, Light, Material, Medium, Scene
 from mill_lane.demo import shapes

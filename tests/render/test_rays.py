@@ -14,9 +14,9 @@ from mill_lane.core.render import plain, vectors
 from mill_lane.core.render.build import LEAF, NODE, NUMBERS, build_mesh
 from mill_lane.core.render.jit import lean
 from mill_lane.core.render.load import load
+from mill_lane.core.render.pointers import f32_at
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.shooting import Shooter, mesh_world
-from mill_lane.core.render.vectors import f32_at
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Camera, Material, Mesh, Node, Scene
 from mill_lane.core.scene.parts import part_of

@@ -26,11 +26,11 @@ from mill_lane.core.render.path import (
     start_beside,
     straight_on,
 )
+from mill_lane.core.render.pointers import f64_at
 from mill_lane.core.render.sampler import drawn, mix, pair
 from mill_lane.core.render.scatter import unseen_by
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, OPAQUE_SHADOWS, blocked, closest
-from mill_lane.core.render.vectors import f64_at
 
 FAR = lights.FAR
 

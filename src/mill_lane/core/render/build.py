@@ -23,7 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render.jit import fill, grow, grow_by_centre, kernel, lean, linked, swap
-from mill_lane.core.render.vectors import as_i32, f32_at, i64_at, u32_at
+from mill_lane.core.render.pointers import as_i32, f32_at, i64_at, u32_at
 
 F = np.float32
 BIG = F(1e30)

@@ -13,8 +13,8 @@ from mill_lane.core.render.mesh_lights import FINE
 from mill_lane.core.render.path import (
     add,
 )
+from mill_lane.core.render.pointers import i64_at
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import i64_at
 
 PI = math.pi
 

@@ -42,11 +42,11 @@ from mill_lane.core.render.path import (
     start_beside,
     straight_on,
 )
+from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.sampler import draw, drawn, mix, pair
 from mill_lane.core.render.scatter import direction_to_world, scatter, vz, within_limits
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ALL, blocked, closest
-from mill_lane.core.render.vectors import f64_at, i64_at
 
 PI, FAR = math.pi, lights.FAR
 f64 = np.float64

@@ -53,7 +53,7 @@ class Lanes(types.Type):
 @register_model(Lanes)
 class _LanesModel(models.PrimitiveModel):
     def __init__(self, manager: Any, lanes: Lanes) -> None:
-        super().__init__(manager, lanes, lanes.code)  # type: ignore[no-untyped-call]
+        super().__init__(manager, lanes, lanes.code)
 
 
 def _is_number(x: Any) -> bool:

@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 from mill_lane.core.render import path_slots
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import bits, lane, most, read, root, total, where, write
+from mill_lane.core.render.pointers import address_of, f32_at, f64_at
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import address_of, f32_at, f64_at
 
 AT_ONCE = LAMPS_AT_ONCE
 # Rows of eight: power is over the squared distance, no nearer than the root of NEAREST; PLACED is 0

@@ -17,9 +17,9 @@ from mill_lane.core.render.light_bounds import bound_of, pick_by_bound, weigh_la
 from mill_lane.core.render.materials import factors_of
 from mill_lane.core.render.mesh_lights import half_density, sample_mesh, search
 from mill_lane.core.render.microfacet import turn
+from mill_lane.core.render.pointers import f32_at, f64_at
 from mill_lane.core.render.quick import polar_angle, turned_by
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import f32_at, f64_at
 
 PI = math.pi
 FAR = 1e12

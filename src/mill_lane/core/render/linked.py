@@ -45,7 +45,7 @@ class LinkedLibrary(JITCodeLibrary):
 
     def finalize(self) -> None:
         """Close it, without optimising or generating anything."""
-        self._raise_if_finalized()  # type: ignore[no-untyped-call]
+        self._raise_if_finalized()
         self._finalized = True
 
     def get_pointer_to_function(self, name: str) -> int | None:
@@ -83,4 +83,4 @@ class LinkedCompiler(Compiler):
         codegen = self.state.targetctx.codegen()
         library: Any = LinkedLibrary
         self.state.library = library(codegen, function.__qualname__)
-        return super().compile_extra(function)  # type: ignore[no-untyped-call]
+        return super().compile_extra(function)

@@ -12,9 +12,9 @@ import numpy as np
 
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.microfacet import SMOOTHEST
+from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.texture import lookup
-from mill_lane.core.render.vectors import f64_at, i64_at
 
 
 @inner

@@ -9,8 +9,8 @@ import math
 from typing import Any
 
 from mill_lane.core.render.jit import linked
+from mill_lane.core.render.pointers import f64_at
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import f64_at
 
 PI = math.pi
 

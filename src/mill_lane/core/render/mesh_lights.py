@@ -9,10 +9,10 @@ import numpy as np
 
 from mill_lane.core.render.jit import linked
 from mill_lane.core.render.materials import emitted
+from mill_lane.core.render.pointers import f32_at, f64_at, i64_at
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.surface import corner_and_edges, corner_numbers, turned
 from mill_lane.core.render.traverse import moving_matrices
-from mill_lane.core.render.vectors import f32_at, f64_at, i64_at
 
 FINE = -60.0  # a level below any texture's: the picture itself is read
 

@@ -13,13 +13,8 @@ from mill_lane.core.render.jit import (
     triangles_hit,
     triangles_touched,
 )
+from mill_lane.core.render.pointers import as_i32, fetch_ahead, float_bits, lowest_bit
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import (
-    as_i32,
-    fetch_ahead,
-    float_bits,
-    lowest_bit,
-)
 
 F = np.float32
 

@@ -15,8 +15,8 @@ import numpy as np
 from mill_lane.core.render import bsdf, materials
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.microfacet import schlick
+from mill_lane.core.render.pointers import address_of, u32_at
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import address_of, u32_at
 
 EVENT = 8  # pairs of dimensions used by each event along a path
 DIM_FOG, DIM_CHOICE, DIM_DIRECTION, DIM_LAMP, DIM_POINT, DIM_END = range(6)

@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from mill_lane.core.render.jit import inner
-from mill_lane.core.render.vectors import double_bits
+from mill_lane.core.render.pointers import double_bits
 
 ROOT = math.sqrt(2.0)
 PI = math.pi

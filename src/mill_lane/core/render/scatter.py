@@ -14,8 +14,8 @@ from mill_lane.core.render.path import (
     PARTICLE,
     start_beside,
 )
+from mill_lane.core.render.pointers import f64_at
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import f64_at
 
 PI = math.pi
 

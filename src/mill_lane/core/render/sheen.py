@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render.jit import inner, kernel, linked
-from mill_lane.core.render.vectors import f64_at
+from mill_lane.core.render.pointers import f64_at
 
 PI = math.pi
 SIDE = 32  # entries of the table along either axis

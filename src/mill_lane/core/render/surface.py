@@ -14,11 +14,11 @@ from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
+from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, fetch_line, i64_at, u32_at
 from mill_lane.core.render.quick import base2
 from mill_lane.core.render.sampler import mix
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import moving_matrices
-from mill_lane.core.render.vectors import as_i32, f32_at, f64_at, fetch_line, i64_at, u32_at
 
 LONGEST = 16.0  # of what a pixel covers on a surface, the wide side over the narrow one
 

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.render.jit import inner, kernel, linked
 from mill_lane.core.render.mip_chain import levels
+from mill_lane.core.render.pointers import f32_at, i64_at, u8_at, u16_at
 from mill_lane.core.render.slots import (
     Q_TOUCHES,
     T_CHANNELS,
@@ -31,7 +32,6 @@ from mill_lane.core.render.slots import (
     W_TEXTURES,
     W_WIDE,
 )
-from mill_lane.core.render.vectors import f32_at, i64_at, u8_at, u16_at
 
 WRAP_CODES = {"repeat": 0, "mirror": 1, "clamp": 2}
 

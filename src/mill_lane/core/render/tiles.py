@@ -13,9 +13,9 @@ import numpy as np
 from mill_lane.core.render.integrator import trace
 from mill_lane.core.render.jit import inner, lean, linked
 from mill_lane.core.render.path import component_of, count_touches
+from mill_lane.core.render.pointers import f32_at, f64_at, i64_at, u8_at, u32_at
 from mill_lane.core.render.sampler import pair, pixel_seed
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import f32_at, f64_at, i64_at, u8_at, u32_at
 
 DIM_PIXEL, DIM_LENS, DIM_TIME = 0, 60001, 60002  # pairs of dimensions; events lie between
 COUNT = 9

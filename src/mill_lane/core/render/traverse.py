@@ -24,8 +24,7 @@ from mill_lane.core.render.mesh_rays import (
     mesh_blocked,
     mesh_closest,
 )
-from mill_lane.core.render.slots import *
-from mill_lane.core.render.vectors import (
+from mill_lane.core.render.pointers import (
     address_of,
     as_i32,
     f32_at,
@@ -36,6 +35,7 @@ from mill_lane.core.render.vectors import (
     lowest_bit,
     u64_at,
 )
+from mill_lane.core.render.slots import *
 
 F, U = np.float32, np.uint64
 ALL, ONLY_SEE_THROUGH = 0, 1
