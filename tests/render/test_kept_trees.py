@@ -12,12 +12,15 @@ from unittest.mock import patch
 
 import numpy as np
 
+from mill_lane.core.devices.model import Device
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe import FINAL, Recipe
 from mill_lane.core.render import kept_trees, load, shelf
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.texture_cache import TextureCache
 from mill_lane.core.scene.model import Scene
+from mill_lane.core.weigh.ledger import draw_up
+from mill_lane.core.weigh.measure import weigh
 from tests.scenes import WHITE, floor, scene_of, small_demo
 
 
@@ -71,6 +74,20 @@ class TestKeptTrees(unittest.TestCase):
                 session.step(5.0)
             pictures.append(session.film.light.tobytes())
         self.assertEqual(*pictures)
+
+    def test_the_ledger_tells_it_apart(self) -> None:
+        """What the ledger says may be mapped is what is: textures to the byte, acceleration within
+        what it is estimated to.
+        """
+        self.load()
+        loaded, _ = self.load()
+        cpu = Device(name="cpu", kind="cpu", memory_bytes=10**10, threads=2)
+        ledger = draw_up(weigh(self.scene), FINAL, cpu)
+        textures = ledger.by_kind()["textures"]
+        self.assertEqual(textures, loaded.held["textures"])
+        trees = loaded.held["mapped"] - textures
+        self.assertEqual(trees, loaded.held["acceleration"])
+        self.assertAlmostEqual((ledger.mapped - textures) / trees, 1.0, delta=0.1)
 
     def test_another_mesh_is_another_file(self) -> None:
         """One vertex that moved is noticed; so is another order of the same meshes."""

@@ -38,6 +38,7 @@ AT_ONCE = LAMPS_AT_ONCE
 BOUNDS = 12 * AT_ONCE
 BALL = 4 * AT_ONCE  # middle and radius of what shines
 MOST_BALLS = 256  # beyond that a ray costs less than looking at all of them
+MOST_POWER = 1e25  # over the least squared distance it still is a float32
 LOST = 4e-7  # of the size of the scene: what float32 may err in a place
 F = np.float32
 _weights_place, _eights = inner(path_slots.weights_place), inner(path_slots.eights)
@@ -64,7 +65,7 @@ def light_bounds(
         # A sun a little below the horizon may be seen over the edge of a bent normal's side.
         own[:, 4] = np.where(sky, 2.0, np.where(sun, 0.2, rows[:, L_RADIUS] + slack))
         own[:, 5] = rows[:, L_LUMA] * np.where(mesh, np.abs(rows[:, L_AREA]), 1.0)
-        own[:, 5] *= rows[:, L_SCALE] > 0
+        own[:, 5] = np.minimum(own[:, 5], MOST_POWER) * (rows[:, L_SCALE] > 0)
         nearest = np.where(mesh, rows[:, L_RADIUS] ** 2, 1e-12)
         own[:, 6] = np.where(far, 1.0, np.maximum(nearest, 1e-30))
         own[:, 7] = np.where(mesh | far, 1e30, (rows[:, L_RANGE] + slack) ** 2)

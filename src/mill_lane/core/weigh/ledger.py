@@ -38,6 +38,9 @@ KINDS: tuple[Kind, ...] = (
     "denoise",
 )
 
+# What the application maps from files that it keeps (`render.shelf`), where it renders itself.
+MAPPED_KINDS: tuple[Kind, ...] = ("acceleration", "textures")
+
 # A path of a simulated card between kernels: ray 32, throughput and light 24, random state 16, hit
 # 40, pixel 8.
 PATH_BYTES = 120
@@ -76,6 +79,13 @@ class Ledger:
     def total(self) -> int:
         """Bytes of all steps."""
         return sum(s.bytes for s in self.steps)
+
+    @property
+    def mapped(self) -> int:
+        """Bytes of what may be mapped from files: as much of it is in memory as was read, and the
+        system can let go of that.  The measured peak lies between the total without them and with.
+        """
+        return sum(s.bytes for s in self.steps if s.kind in MAPPED_KINDS)
 
     def by_kind(self) -> dict[Kind, int]:
         """Bytes of each kind, all kinds named."""

@@ -151,6 +151,7 @@ def context(
         "every_layer": LAYERS.names,
         "in_flight": what_if.in_flight(own, recipe.width * recipe.height),
         "sources": sources(recipe, device, other),
+        "mapped": 0 if device.simulated or other is not None else ledger.mapped,
     }
 
 
