@@ -115,18 +115,3 @@ def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
         return context.get_dummy_value()
 
     return types.none(_PF, types.int64), code
-
-
-@intrinsic
-def fetch_line(typing_context: Any, address: Any) -> Any:
-    """Ask for the 64 bytes at an address, which will be read soon; nothing waits for them."""
-
-    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        byte = ir.PointerType(ir.IntType(8))
-        kind = ir.FunctionType(ir.VoidType(), [byte, I32, I32, I32])
-        ask = cgutils.get_or_insert_function(builder.module, kind, "llvm.prefetch.p0i8")
-        at = builder.inttoptr(args[0], byte)
-        builder.call(ask, [at, *(ir.Constant(I32, k) for k in (0, 3, 1))])
-        return context.get_dummy_value()
-
-    return types.none(types.int64), code

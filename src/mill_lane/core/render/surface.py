@@ -14,7 +14,7 @@ from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
-from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, fetch_line, i64_at, u32_at
+from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, i64_at, u32_at
 from mill_lane.core.render.quick import base2
 from mill_lane.core.render.sampler import mix
 from mill_lane.core.render.slots import *
@@ -85,11 +85,6 @@ def place(w: Any, q: Any, cone: float) -> None:
     c = 1.0 - u - v
     k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], slot)
     # The normals lie farthest away: their reading is begun first, and goes on beside what follows.
-    if at[P_UV] >= 0:
-        uvs_at = w[W_UVS] + 8 * at[P_UV]
-        fetch_line(uvs_at + 8 * k0)
-        fetch_line(uvs_at + 8 * k1)
-        fetch_line(uvs_at + 8 * k2)
     normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
     sx = c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2]
     sy = c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1]

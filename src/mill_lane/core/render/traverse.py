@@ -29,7 +29,6 @@ from mill_lane.core.render.pointers import (
     as_i32,
     f32_at,
     f64_at,
-    fetch_line,
     float_bits,
     i64_at,
     lowest_bit,
@@ -95,16 +94,6 @@ def _ray_into(w: Any, q: Any, place: int, move: int, flags: int) -> Any:
     return _into(f64_at(w[W_TO_OBJECT]), place * 12, q)
 
 
-@inner
-def _ask_for_hit(w: Any, at: Any, place: int, slot: int) -> None:
-    """Begin to read what a hit needs first: which corners the triangle has, and how it stands."""
-    leaves = as_i32(f32_at(w[W_LEAVES] + 4 * LEAF * at[P_LEAF]))
-    number = np.int64(leaves[(slot >> 3) * LEAF + NUMBERS + (slot & 7)])
-    fetch_line(w[W_TRIANGLES] + 12 * (at[P_TRIANGLE] + number))
-    fetch_line(w[W_TO_WORLD] + 96 * place)
-    fetch_line(w[W_TO_WORLD] + 96 * place + 64)
-
-
 @linked
 def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     """`closest` or `blocked` in a world of one place: straight into its mesh."""
@@ -126,7 +115,6 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
         )
         q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = t, u, v, -1, -1
         if slot >= 0:
-            _ask_for_hit(w, instances, 0, slot)
             q[Q_SLOT], q[Q_INSTANCE] = instances[P_LEAF] * 8 + slot, 0
     q[Q_NODES], q[Q_LEAVES] = a, b
     if profile:
@@ -222,7 +210,6 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
                     c[C_INSTANCES + place * INSTANCE_WORK + 1] += b
                 if found >= 0:
                     best = t
-                    _ask_for_hit(w, at, place, found)
                     q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = (
                         t,
                         hu,
