@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
 import unittest
 from unittest.mock import patch
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.render import load, load_textures
 from mill_lane.core.render.in_order import in_order
+from mill_lane.core.render.session import shared_out
 from tests.scenes import small_demo
 
 
@@ -69,6 +74,22 @@ class TestInOrder(unittest.TestCase):
             list(in_order(made, 9, 2, meanwhile))
         self.assertFalse(go_on.is_set())
         self.assertEqual(sorted(begun), [0, 1])
+
+
+class TestSharingOut(unittest.TestCase):
+    @given(st.integers(0, 3000), st.integers(1, 16))
+    def test_every_tile_once(self, count: int, threads: int) -> None:
+        """Pieces lie side by side, none is empty, none is larger than the one before; with several
+        threads none is more than half of a thread's even share of what is left.
+        """
+        edges = shared_out(count, threads)
+        sizes = [b - a for a, b in itertools.pairwise(edges)]
+        self.assertEqual((edges[0], edges[-1]), (0, count))
+        self.assertEqual(sizes, sorted(sizes, reverse=True))
+        for begin, size in zip(edges, sizes, strict=False):
+            self.assertGreater(size, 0)
+            if threads > 1:
+                self.assertLessEqual(size, max(1, (count - begin) / (2 * threads)))
 
 
 class TestLoading(unittest.TestCase):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import multiprocessing
 import os
 import tempfile
 import unittest
@@ -22,6 +23,12 @@ from mill_lane.core.scene.model import Scene
 from mill_lane.core.weigh.ledger import draw_up
 from mill_lane.core.weigh.measure import weigh
 from tests.scenes import WHITE, floor, scene_of, small_demo
+
+
+def fill(folder: str, scene: str) -> None:
+    """Fill a cache, in a process of its own."""
+    load.WORTH_KEEPING = 1
+    load.load(open_scene(Path(scene)), 1, cache=TextureCache(Path(folder)))
 
 
 class TestKeptTrees(unittest.TestCase):
@@ -146,6 +153,31 @@ class TestKeptTrees(unittest.TestCase):
         with patch.object(shelf.Path, "mkdir", side_effect=PermissionError()):
             cache = TextureCache(Path("/proc/nowhere"))
             self.same(load.load(self.scene, 2, cache=cache))
+
+    def test_other_textures_keep_the_trees(self) -> None:
+        """What of the geometry is mapped still is, and is told, after the pictures changed."""
+        self.load()
+        loaded, _ = self.load()
+        again = load.retextured(loaded, self.scene, 2, cache=TextureCache(self.folder))
+        self.assertEqual(again.held["mapped"], loaded.held["mapped"])
+        bare = load.retextured(self.fresh, self.scene, 2)
+        self.assertEqual(bare.held["mapped"], 0)
+
+    def test_two_at_once(self) -> None:
+        """Two processes that fill it side by side leave one whole file, which both can use."""
+        spawn = multiprocessing.get_context("spawn")
+        scene = str(small_demo())
+        both = [spawn.Process(target=fill, args=(str(self.folder), scene)) for _ in range(2)]
+        for process in both:
+            process.start()
+        for process in both:
+            process.join(120)
+        self.assertEqual([p.exitcode for p in both], [0, 0])
+        self.assertEqual(len(self.files()), 1)
+        self.assertEqual(list(self.folder.glob("*.part")), [])
+        loaded, built = self.load()
+        self.same(loaded)
+        self.assertEqual(built, 0)
 
     def test_removed_while_used(self) -> None:
         self.load()

@@ -57,15 +57,15 @@ class TestWeighing(WebCase):
 
     def test_what_is_mapped_is_told_apart(self) -> None:
         """On this computer, where the application maps what it keeps; not for a simulated card."""
-        said = "mapped from files"
+        said = "Of that, mapped"
         self.assertNotIn(said, self.page("/jobs/1/fit").get_text())
         self.done("PUT", "/api/jobs/1/device", json={"device": 1})
         table = self.page("/jobs/1/fit").find("table", attrs={"class": "mt-2"})
         rows = {r.find("td").get_text(strip=True): r for r in table.find_all("tr")[1:]}
         gb = {name: float(r.find_all("td")[1].get_text()) for name, r in rows.items()}
-        mapped, whole = gb["Of that, mapped from files"], gb["Together"]
+        mapped, whole = gb["Of that, mapped"], gb["Together"]
         self.assertAlmostEqual(mapped, gb["Textures"] + gb["Acceleration"], delta=0.002)
-        told = rows["Of that, mapped from files"].get_text()
+        told = rows["Of that, mapped"].get_text()
         least, most = re.findall(r"([\d.]+) (?:and|GB)", told)
         self.assertAlmostEqual(float(least), whole - mapped, delta=0.002)
         self.assertAlmostEqual(float(most), whole, delta=0.002)

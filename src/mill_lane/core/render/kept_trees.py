@@ -16,7 +16,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.render import build
+from mill_lane.core.render import build, plain, vectors
 from mill_lane.core.render.build import LEAF, NODE
 from mill_lane.core.render.shelf import MARK, Shelf
 
@@ -35,7 +35,10 @@ class Trees(NamedTuple):
 @cache
 def _edition() -> str:
     """What builds them: what another builder made is not taken up."""
-    return hashlib.sha256(Path(build.__file__).read_bytes()).hexdigest()
+    found = hashlib.sha256()
+    for module in (build, vectors, plain):
+        found.update(Path(str(module.__file__)).read_bytes())
+    return found.hexdigest()
 
 
 def digest_of_mesh(positions: NDArray[np.float32], triangles: NDArray[np.uint32]) -> bytes:

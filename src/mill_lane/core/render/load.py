@@ -136,6 +136,8 @@ def retextured(
     """The same geometry with the pictures and materials of another edition of the scene."""
     textures, index = load_textures(scene, threads, progress, cache)
     mapped = cache.mapped_bytes if cache is not None else 0
+    if not loaded.nodes.flags.writeable:  # only what is mapped cannot be written
+        mapped += loaded.held["acceleration"]
     held = loaded.held | {"textures": texture_bytes(scene), "mapped": mapped}
     materials: dict[str, Any] = _materials(scene, index, textures)
     return replace(loaded, scene=scene, textures=textures, held=held, brightness={}, **materials)
