@@ -57,7 +57,7 @@ class _LanesModel(models.PrimitiveModel):
 
 
 def _is_number(x: Any) -> bool:
-    return isinstance(x, types.Integer | types.Float | types.IntegerLiteral)
+    return isinstance(x, types.Integer | types.Float)
 
 
 def _spread(context: Any, b: Any, value: Any, kind: Any, lanes: Lanes) -> Any:

@@ -47,9 +47,10 @@ _weights_place, _eights = inner(path_slots.weights_place), inner(path_slots.eigh
 def light_bounds(
     rows: NDArray[np.float64], centre: NDArray[np.float64], size: float
 ) -> NDArray[np.float32]:
-    """The table of bounds of lamps (L, LAMP_COLUMNS): float32 (groups, 12, 8).
+    """The table of bounds of lamps: float32 (groups, 12, 8).
 
-    `size` is how far from the `centre` anything lies, metres.
+    rows : (L, LAMP_COLUMNS), in the world.  centre : (3,), the middle of the scene.  size : how far
+    from it anything lies, metres.
     """
     n = len(rows)
     out = np.zeros((-(-n // AT_ONCE) * AT_ONCE, 12))
@@ -80,7 +81,10 @@ def light_bounds(
 def shining_balls(
     balls: NDArray[np.float64], centre: NDArray[np.float64], size: float
 ) -> NDArray[np.float32]:
-    """The table of balls (B, 4) round what shines by itself: float32 (groups, 4, 8)."""
+    """The table of bounding spheres of what shines by itself: float32 (groups, 4, 8).
+
+    balls : (B, 4), middle and radius, metres in the world.  centre, size : as in `light_bounds`.
+    """
     out = np.zeros((-(-len(balls) // AT_ONCE) * AT_ONCE, 4))
     out[:, 3] = -1.0  # whoever fills up a group is never met
     if len(balls):
