@@ -23,8 +23,10 @@ from mill_lane.jobs.renders import Wish, run_trial
 from mill_lane.jobs.versions import write_as
 from mill_lane.store.models import Job, Render, SceneVersion, Task
 from mill_lane.work import queue
+from mill_lane.work.ending import conclude
 from mill_lane.work.kinds import open as opening
 from mill_lane.work.kinds import trim
+from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.trim import TRIM
@@ -213,6 +215,23 @@ class TestWorker(WithHome):
         self.assertTrue(trial.measured["resumed"])
         self.assertGreaterEqual(trial.measured["passes"], 1)
         self.assertIsNotNone(trial.picture)
+
+    def test_told_otherwise_while_it_is_put_aside(self) -> None:
+        """What is told to go on, or stopped, while its child puts itself aside is not left so."""
+        for wants, cancel, state, kept in (
+            ({"pause": False}, False, "queued", {"pause": False}),
+            ({"pause": True}, False, "paused", {"pause": True}),
+            ({"pause": True}, True, "queued", {"finish": True}),
+        ):
+            with self.subTest(wants=wants, cancel=cancel):
+                number = self.trial(samples=16)
+                kept_state = mock.patch.object(type(RENDER), "left_something", return_value=True)
+                with kept_state, self.home.sessions() as db:
+                    task = db.get_one(Task, number)
+                    task.state, task.wants, task.cancel = "running", wants, cancel
+                    conclude(Context(db, self.home, task), RENDER, "paused", None, {})
+                    self.assertEqual((task.state, task.wants, task.cancel), (state, kept, False))
+                    db.rollback()
 
     def test_nothing_runs_on_without_the_server(self) -> None:
         """The server killed in the middle of a render: worker and renderer end too."""

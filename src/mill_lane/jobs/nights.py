@@ -179,7 +179,7 @@ def go_on(db: Session, number: int) -> None:
     if task is None:
         go(db, group, RENDER, SPREAD)
     else:
-        queue.want(db, task, pause=False)
+        queue.want(db, task, pause=False, finish=False)
 
 
 def change(db: Session, number: int, text: str) -> None:

@@ -37,6 +37,8 @@ def conclude(
         The files that were put into the store.
     """
     db, task = context.db, context.task
+    if outcome == "paused" and task.cancel:
+        outcome = "cancelled"  # it was stopped while its child was still putting itself aside
     if outcome == "done":
         assert isinstance(result, BaseModel)
         payload = kind.payload_type.model_validate(task.payload)
@@ -55,6 +57,8 @@ def conclude(
         without(context, kind)
     elif outcome == "died" and task.attempts < queue.MOST_ATTEMPTS:
         queue.again(task)
+    elif outcome == "paused" and task.wants.get("pause") is False:
+        queue.again(task)  # it was told to go on meanwhile
     elif outcome == "paused":
         task.state, task.text = "paused", "paused"
     else:

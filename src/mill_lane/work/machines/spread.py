@@ -100,7 +100,7 @@ class _Frames:
         wants = self.report.hear()
         if wants.get("pause"):
             raise Paused
-        self.ending = self.ending or bool(wants.get("finish"))
+        self.ending = bool(wants.get("finish"))
 
     def _tell(self, text: str) -> None:
         count = len(self.request.frames)
