@@ -15,7 +15,7 @@ import numba
 import numpy as np
 
 from mill_lane.core.render import jit
-from mill_lane.core.render.path_slots import Q_FAR, Q_OX
+from mill_lane.core.render.path_slots import Q_FAR, Q_OX, SIDE
 from mill_lane.core.render.pointers import f32_at, i64_at
 
 NEAREST, BLOCKED, PANES = range(3)  # kinds of questions
@@ -53,7 +53,7 @@ def _listen(rays: np.ndarray, count: np.ndarray) -> None:
         if n[0] < MOST:
             row = f32_at(at + 4 * COLUMNS * n[0])
             for k in range(6):
-                row[k] = np.float32(q[Q_OX + k])
+                row[k] = np.float32(q[Q_OX + SIDE * k])
             row[6], row[7] = np.float32(q[Q_FAR]), np.float32(kind)
             n[0] += 1
 

@@ -18,7 +18,7 @@ from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture import lookup as lookup_kernel
 from mill_lane.core.render.traverse import ALL, closest
-from mill_lane.core.render.world import World, new_path
+from mill_lane.core.render.world import World, new_paths
 
 
 class Callable:
@@ -52,7 +52,7 @@ def material_path(
     front: float = 1.0,
 ) -> np.ndarray:
     """A path that stands on a surface of this material."""
-    q = new_path()
+    q = new_paths()
     q[s.Q_BR], q[s.Q_BG], q[s.Q_BB] = base
     q[s.Q_METAL], q[s.Q_ROUGHNESS], q[s.Q_ETA], q[s.Q_CLEAR] = metallic, alpha, eta, clear
     q[s.Q_COAT], q[s.Q_COAT_ALPHA], q[s.Q_FRONT] = clearcoat, coat_alpha, front
@@ -87,7 +87,7 @@ def _chances(q: int, vz: float, thin: bool, straight: bool) -> Any:
 def evaluate(q: np.ndarray, v: Any, w: Any, thin: bool = False) -> np.ndarray:
     """(4, 4): of each lobe red, green, blue (times the cosine) and density."""
     _evaluate(q.ctypes.data, *(float(x) for x in v), *(float(x) for x in w), thin)
-    return q[s.Q_LOBES : s.Q_LOBES + 16].reshape(4, 4).copy()
+    return q[s.Q_LOBES : s.Q_LOBES + 16 * s.SIDE : s.SIDE].reshape(4, 4).copy()
 
 
 def sample(
@@ -125,7 +125,7 @@ def lookup(
         (s.W_DECODE, t.decode),
     ):
         table[slot] = array.ctypes.data
-    q = new_path()
+    q = new_paths()
     return _lookup(table.ctypes.data, q.ctypes.data, index, float(u), float(v), float(level), srgb)
 
 
@@ -166,14 +166,14 @@ def sample_lamp(
     world: World, i: int, at: Any, pick: float, a: float, b: float
 ) -> dict[str, Any] | None:
     """A point of lamp i seen from `at`, or None when nothing arrives."""
-    q = new_path(world.light_count)
-    q[s.Q_AX : s.Q_AZ + 1] = at
+    q = new_paths(world.light_count)
+    q[s.Q_AX : s.Q_AZ + 1 : s.SIDE] = at
     if not _sample_lamp(world.address, q.ctypes.data, i, 1.0, float(pick), float(a), float(b)):
         return None
     return {
-        "direction": q[s.Q_LX : s.Q_LZ + 1].copy(),
+        "direction": q[s.Q_LX : s.Q_LZ + 1 : s.SIDE].copy(),
         "distance": q[s.Q_LDIST],
-        "light": q[s.Q_LR : s.Q_LB + 1].copy(),
+        "light": q[s.Q_LR : s.Q_LB + 1 : s.SIDE].copy(),
         "density": q[s.Q_LCHANCE],
         "delta": bool(q[s.Q_LDELTA]),
     }
@@ -181,7 +181,7 @@ def sample_lamp(
 
 def lamp_chances(world: World, settings: np.ndarray, at: Any) -> list[float]:
     """How likely each lamp is aimed at from a point."""
-    q = new_path(world.light_count)
+    q = new_paths(world.light_count)
     q[s.Q_AIM_T] = 1.0
     _aim(world.address, settings.ctypes.data, q.ctypes.data, *(float(x) for x in at))
     return [
@@ -239,7 +239,7 @@ def _closest_once(w: int, q: int) -> None:
 
 def closest_once(world: World, o: Any, d: Any) -> tuple[float, int]:
     """(t, place) of one ray given in float64, as a path has it."""
-    q = new_path(world.light_count)
-    q[s.Q_OX : s.Q_OZ + 1], q[s.Q_DX : s.Q_DZ + 1], q[s.Q_FAR] = o, d, 1e30
+    q = new_paths(world.light_count)
+    q[s.Q_OX : s.Q_OZ + 1 : s.SIDE], q[s.Q_DX : s.Q_DZ + 1 : s.SIDE], q[s.Q_FAR] = o, d, 1e30
     _closest_once(world.address, q.ctypes.data)
     return float(q[s.Q_T]), int(q[s.Q_INSTANCE])

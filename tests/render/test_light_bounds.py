@@ -18,7 +18,7 @@ from mill_lane.core.render.load import load
 from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
-from mill_lane.core.render.world import World, new_path
+from mill_lane.core.render.world import World, new_paths
 from mill_lane.core.scene.model import Environment, Light, Material, Medium, Scene
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, floor, scene_of
@@ -128,7 +128,7 @@ class TestChoice(unittest.TestCase):
         self, world: World, at: np.ndarray, normal: np.ndarray | None, us: np.ndarray, **more: float
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """(numbers picked, their chances and what is left of u, the chance of each lamp)."""
-        q, how = new_path(world.light_count), settings(**more)
+        q, how = new_paths(world.light_count), settings(**more)
         q[s.Q_AIM_T] = 1.0
         point = np.concatenate([at, [0.0, 1.0, 0.0] if normal is None else normal])
         numbers, chances = np.zeros(len(us), np.int64), np.zeros((len(us), 2))
@@ -212,9 +212,9 @@ class TestChoice(unittest.TestCase):
 
 class TestLastRays(unittest.TestCase):
     def ray(self, world: World, origin: Any, direction: Any) -> bool:
-        q = new_path(world.light_count)
-        q[s.Q_OX : s.Q_OX + 3] = origin
-        q[s.Q_DX : s.Q_DX + 3] = np.array(direction) / np.linalg.norm(direction)
+        q = new_paths(world.light_count)
+        q[s.Q_OX : s.Q_OZ + 1 : s.SIDE] = origin
+        q[s.Q_DX : s.Q_DZ + 1 : s.SIDE] = np.array(direction) / np.linalg.norm(direction)
         return bool(_meets(world.address, q.ctypes.data))
 
     def test_whatever_hits_it_is_seen_coming(self) -> None:

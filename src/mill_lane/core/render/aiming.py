@@ -12,27 +12,30 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import bsdf, lights, materials, media, microfacet, surface
+from mill_lane.core.render import bsdf, lights, materials, media, surface
 from mill_lane.core.render.jit import inner, linked
+from mill_lane.core.render.lanes import bits, where
 from mill_lane.core.render.path import (
     CAUSTIC_ALPHA,
     DIM_LAMP,
     DIM_POINT,
-    PARTICLE,
-    SURFACE,
     add,
     count_ray,
-    numbers_of_event,
+    drawn,
     start_beside,
     straight_on,
 )
 from mill_lane.core.render.pointers import f64_at
-from mill_lane.core.render.sampler import drawn, mix, pair
-from mill_lane.core.render.scatter import unseen_by
+from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.scatter import shading_frame, unseen_by
+from mill_lane.core.render.side_by_side import all_of, bit, following, mask_of, number_of, own, take
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, OPAQUE_SHADOWS, blocked, closest
+from mill_lane.core.render.vec import dot, put_vector, times, vector_at, within
 
+F = np.float32
 FAR = lights.FAR
+SHORT_OF = 1.0 - 4e-6  # of the way to a lamp: what is looked for lies before it
 
 
 @linked
@@ -78,14 +81,16 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
             break
         if not aside:
             aside = True
-            for k in range(Q_ASIDE_COUNT):
-                q[Q_ASIDE + k] = q[Q_EVENT + k]
+            for at in range(0, ASIDE, SIDE):
+                q[Q_ASIDE + at] = q[Q_EVENT + at]
         layers += 1.0
         length = q[Q_T]
         surface.place(w, q, 1e-3)
         materials.read_cover(w, q)
-        r, g, b = straight_on(w, s, q)
-        q[Q_VR], q[Q_VG], q[Q_VB] = q[Q_VR] * r, q[Q_VG] * g, q[Q_VB] * b
+        straight_on(w, s, all_of(q), bit(number_of(q)))
+        q[Q_VR] *= q[Q_STRAIGHT_R]
+        q[Q_VG] *= q[Q_STRAIGHT_G]
+        q[Q_VB] *= q[Q_STRAIGHT_B]
         if layers > s[S_LAYERS] or q[Q_VR] + q[Q_VG] + q[Q_VB] < 1e-6:
             q[Q_VR], q[Q_VG], q[Q_VB] = 0.0, 0.0, 0.0
             break
@@ -94,19 +99,21 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
         if left <= 0:
             break
     if aside:
-        for k in range(Q_ASIDE_COUNT):
-            q[Q_EVENT + k] = q[Q_ASIDE + k]
+        for at in range(0, ASIDE, SIDE):
+            q[Q_EVENT + at] = q[Q_ASIDE + at]
+
+
+@inner
+def _work_of_lamp(w: Any, lamp: int) -> Any:
+    """Where the counters of a lamp begin."""
+    first = w[W_INSTANCE_COUNT] * INSTANCE_WORK + w[W_MATERIAL_COUNT] * MATERIAL_WORK
+    return C_INSTANCES + first + lamp * LAMP_WORK
 
 
 @linked
 def _count_shadow(w: Any, q: Any, c: Any, depth: int, component: int, lamp: int) -> None:
     count_ray(q, c, R_SHADOW, depth, component)
-    at = (
-        C_INSTANCES
-        + w[W_INSTANCE_COUNT] * INSTANCE_WORK
-        + w[W_MATERIAL_COUNT] * MATERIAL_WORK
-        + lamp * LAMP_WORK
-    )
+    at = _work_of_lamp(w, lamp)
     c[at] += 1
     c[at + 1] += np.int64(q[Q_NODES])
     c[at + 2] += np.int64(q[Q_LEAVES])
@@ -119,172 +126,171 @@ def _balanced(a: float, b: float) -> float:
 
 
 @linked
-def aim(
-    w: Any,
-    s: Any,
-    q: Any,
-    c: Any,
-    event: int,
-    kd: float,
-    kg: float,
-    kc: float,
-    kt: float,
-    rays: int,
-    thin: bool,
-) -> None:
-    """Light from lamps at the event; kd to kt are the rays of each lobe, `rays` those that are
-    aimed.
+def aim(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int, rays: int) -> None:
+    """Light from lamps at the events of some paths; `rays` are aimed from each.
+
+    Q_RAYS has the rays of each lobe.
     """
-    if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0:
+    if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0 or surfaces | particles == 0:
         return
-    seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
-    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
-    nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
-    sx, sy, sz, tx, ty, tz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-    vx, vy, vz = 0.0, 0.0, 0.0
-    if event == SURFACE:
-        (sx, sy, sz), (tx, ty, tz) = microfacet.frame(nx, ny, nz)
-        vx, vy, vz = (
-            -(dx * sx + dy * sy + dz * sz),
-            -(dx * tx + dy * ty + dz * tz),
-            -(dx * nx + dy * ny + dz * nz),
-        )
+    left = surfaces | particles
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        look_for_lamps(w, s, q, surfaces & bit(k) != 0)
+        q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z] = q[Q_DX], q[Q_DY], q[Q_DZ]
     every = s[S_CHOICE] == ALL_LIGHTS
-    numbers = numbers_of_event(q)
-    turns = w[W_LAMP_COUNT] if every else 1
     for j in range(rays):
-        for turn in range(turns):
-            own = mix(np.uint32(seed + np.uint32(turn) * np.uint32(0x9E3779B9))) if every else seed
-            if rays > 1 or every:
-                u, v = pair(own, index * rays + j, dim + DIM_LAMP)
-                a, b = pair(own, index * rays + j, dim + DIM_POINT)
-            else:
-                u, v = drawn(numbers, DIM_LAMP)
-                a, b = drawn(numbers, DIM_POINT)
-            if every:
-                lamp, chance, u = np.int64(turn), lights.lamp_chance(w, s, q, turn), v
-            else:
-                lamp, chance, u = lights.pick_lamp(w, s, q, u)
-            if lamp < 0 or chance <= 0:
-                continue
-            if not lights.sample_lamp(w, q, lamp, chance, u, a, b):
-                continue
-            _one_lamp(
-                w,
-                s,
-                q,
-                c,
-                event,
-                lamp,
-                rays,
-                kd,
-                kg,
-                kc,
-                kt,
-                thin,
-                dx,
-                dy,
-                dz,
-                nx,
-                ny,
-                nz,
-                sx,
-                sy,
-                sz,
-                tx,
-                ty,
-                tz,
-                vx,
-                vy,
-                vz,
-            )
-            q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
+        for turn in range(w[W_LAMP_COUNT] if every else 1):
+            left, lit = surfaces | particles, np.int64(0)
+            while left != 0:
+                k, left = following(left)
+                if _point_on_lamp(w, s, own(p, k), every, turn, rays, j):
+                    lit |= bit(k)
+            left = lit & particles
+            if lit & surfaces != 0:
+                left |= _weigh(w, s, p, lit & surfaces, rays)
+            while left != 0:
+                k, left = following(left)
+                q = own(p, k)
+                if surfaces & bit(k) == 0:
+                    _to_particle(w, s, q, c, rays)
+                else:
+                    _to_surface(w, s, q, c)
+                q[Q_DX], q[Q_DY], q[Q_DZ] = q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z]
+
+
+@inner
+def look_for_lamps(w: Any, s: Any, q: Any, at_surface: bool) -> None:
+    """See which lamps matter at the path's event."""
+    q[Q_AIM_T] = 0.2126 * q[Q_TR] + 0.7152 * q[Q_TG] + 0.0722 * q[Q_TB]
+    horizon = 1.0 if at_surface and q[Q_CLEAR] <= 0 else 0.0
+    lights.prepare_aim(w, s, q, q[Q_PX], q[Q_PY], q[Q_PZ], q[Q_GX], q[Q_GY], q[Q_GZ], horizon)
 
 
 @linked
-def _one_lamp(
-    w: Any,
-    s: Any,
-    q: Any,
-    c: Any,
-    event: int,
-    lamp: int,
-    rays: int,
-    kd: float,
-    kg: float,
-    kc: float,
-    kt: float,
-    thin: bool,
-    dx: float,
-    dy: float,
-    dz: float,
-    nx: float,
-    ny: float,
-    nz: float,
-    sx: float,
-    sy: float,
-    sz: float,
-    tx: float,
-    ty: float,
-    tz: float,
-    vx: float,
-    vy: float,
-    vz: float,
-) -> None:
-    """The light of the lamp point just picked, through each lobe, where nothing stands between."""
-    lx, ly, lz = q[Q_LX], q[Q_LY], q[Q_LZ]
-    delta = q[Q_LDELTA] > 0
-    far = q[Q_LDIST] * (1.0 - 4e-6)
-    p = rays * q[Q_LCHANCE]
-    depth = np.int64(q[Q_DEPTH])
-    first = q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME] == 0
-    kind = np.int64(q[Q_KIND])
+def _point_on_lamp(w: Any, s: Any, q: Any, every: bool, turn: int, rays: int, j: int) -> bool:
+    """Pick a lamp and a point on it for the path; whether there is one."""
+    if every:
+        q[Q_LNUMBER] = turn
+    if rays > 1 or every:
+        seed, index = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]) * rays + j
+        if every:
+            seed = mix(np.uint32(seed + np.uint32(turn) * np.uint32(0x9E3779B9)))
+        dim = np.int64(q[Q_EVENT])
+        u, v = pair(seed, index, dim + DIM_LAMP)
+        a, b = pair(seed, index, dim + DIM_POINT)
+    else:
+        u, v = drawn(q, DIM_LAMP)
+        a, b = drawn(q, DIM_POINT)
+    if every:
+        lamp, chance, u = np.int64(turn), lights.lamp_chance(w, s, q, turn), v
+    else:
+        lamp, chance, u = lights.pick_lamp(w, s, q, u)
+    if lamp < 0 or chance <= 0:
+        return False
+    q[Q_LNUMBER] = lamp
+    return lights.sample_lamp(w, q, lamp, chance, u, a, b)
+
+
+@inner
+def _is_first(q: Any) -> bool:
+    """Whether the path has not been scattered yet."""
+    return q[Q_COUNT_DIFFUSE] + q[Q_COUNT_GLOSSY] + q[Q_COUNT_THROUGH] + q[Q_COUNT_VOLUME] == 0
+
+
+@linked
+def _to_particle(w: Any, s: Any, q: Any, c: Any, rays: int) -> None:
+    """The light of the lamp point just picked that a particle turns into the path."""
+    lamp = np.int64(q[Q_LNUMBER])
     # What is found by chance is not seen by some lobes: nor is it then by aiming.
-    unseen = np.int64(lights.lamp_row(w, lamp)[L_UNSEEN])
-    if event == PARTICLE:
-        if unseen & NO_INDIRECT:
-            return
-        g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
-        f = media.phase(g, lx * dx + ly * dy + lz * dz)
-        k = f / p * (1.0 if delta else _balanced(p, kd * f))
-        component = 4 if first else kind + 4
-        q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_FAR] = q[Q_PX], q[Q_PY], q[Q_PZ], far
-        q[Q_DX], q[Q_DY], q[Q_DZ] = lx, ly, lz
-        _visible(w, s, q, c, depth, component, lamp)
-        add(
-            w,
-            s,
-            q,
-            q[Q_TR] * q[Q_VR] * q[Q_LR] * k,
-            q[Q_TG] * q[Q_VG] * q[Q_LG] * k,
-            q[Q_TB] * q[Q_VB] * q[Q_LB] * k,
-            component,
-            lamp,
-            depth + 1,
-        )
+    if np.int64(lights.lamp_row(w, lamp)[L_UNSEEN]) & NO_INDIRECT:
         return
-    above = lx * q[Q_GX] + ly * q[Q_GY] + lz * q[Q_GZ]
-    x, y, z = lx * sx + ly * sy + lz * sz, lx * tx + ly * ty + lz * tz, lx * nx + ly * ny + lz * nz
-    if above * z <= 0:
-        return  # the bent normal and the flat one disagree about the side
-    bsdf.evaluate(q, vx, vy, vz, x, y, z, thin, -1)
-    weight = 0.0
-    for lobe in range(4):
-        at = Q_LOBES + 4 * lobe
-        if q[at] + q[at + 1] + q[at + 2] <= 0:
+    depth, kind = np.int64(q[Q_DEPTH]), np.int64(q[Q_KIND])
+    lx, ly, lz = q[Q_LX], q[Q_LY], q[Q_LZ]
+    g = f64_at(w[W_MEDIA])[MEDIUM_COLUMNS * np.int64(q[Q_MEDIUM]) + D_G]
+    f = media.phase(g, lx * q[Q_DX] + ly * q[Q_DY] + lz * q[Q_DZ])
+    density = rays * q[Q_LCHANCE]
+    k = f / density * (1.0 if q[Q_LDELTA] > 0 else _balanced(density, q[Q_RAYS] * f))
+    component = 4 if _is_first(q) else kind + 4
+    q[Q_OX], q[Q_OY], q[Q_OZ] = q[Q_PX], q[Q_PY], q[Q_PZ]
+    q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = lx, ly, lz, q[Q_LDIST] * SHORT_OF
+    _visible(w, s, q, c, depth, component, lamp)
+    r = q[Q_TR] * q[Q_VR] * q[Q_LR] * k
+    g = q[Q_TG] * q[Q_VG] * q[Q_LG] * k
+    b = q[Q_TB] * q[Q_VB] * q[Q_LB] * k
+    add(w, s, q, r, g, b, component, lamp, depth + 1)
+
+
+@linked
+def _weigh(w: Any, s: Any, p: Any, paths: int, rays: int) -> int:
+    """What each lobe of some paths' surfaces makes of the lamp points just picked, weighed against
+    finding them by chance: Q_LOBES.  Returns those for which it is anything.
+    """
+    m, frame = bsdf.material_at(p), shading_frame(p)
+    light = vector_at(p, Q_LX)
+    way = within(frame, light)
+    # Where not, the bent normal and the flat one disagree about the side.
+    agreed = dot(light, vector_at(p, Q_GX)) * way.z > F(0)
+    v = times(within(frame, vector_at(p, Q_DX)), F(-1))
+    lobes = bsdf.evaluate(p, m, v, way)
+    delta = take(p, Q_LDELTA) > F(0)
+    density = take(p, Q_LCHANCE) * F(rays)
+    weighed = mask_of(paths) & agreed & (density > F(0))
+    each = F(1) / where(weighed, density, F(1))
+    sharp = (take(p, Q_SOFT) > F(0)) & weighed
+    if s[S_CAUSTICS] > 0:
+        sharp = sharp & ~weighed
+    soft, gloss, varnish, through = lobes
+    some = _keep_lobe(p, 0, soft, each, delta, weighed)
+    each_sharp = where(sharp & (m.alpha < F(CAUSTIC_ALPHA)), F(0), each)
+    some = some | _keep_lobe(p, 1, gloss, each_sharp, delta, weighed)
+    some = some | _keep_lobe(p, 3, through, each_sharp, delta, weighed)
+    each_sharp = where(sharp & (m.coat_alpha < F(CAUSTIC_ALPHA)), F(0), each)
+    some = some | _keep_lobe(p, 2, varnish, each_sharp, delta, weighed)
+    return _seen_by_lobes(w, p, bits(some))
+
+
+@inner
+def _keep_lobe(p: Any, lobe: int, f: bsdf.Lobe, each: Any, delta: Any, weighed: Any) -> Any:
+    """Keep a lobe, weighed with the power heuristic; where it is anything."""
+    ratio = f.density * take(p, Q_RAYS + SIDE * lobe) * each
+    colour = times(f.colour, where(delta, each, each / (F(1) + ratio * ratio)))
+    put_vector(p, Q_LOBES + 4 * SIDE * lobe, colour, weighed)
+    return weighed & (colour.x + colour.y + colour.z > F(0))
+
+
+@linked
+def _seen_by_lobes(w: Any, p: Any, paths: int) -> int:
+    """Those of some paths that see the lamps that they picked: what is found by chance is not seen
+    by some lobes, nor is it then by aiming.
+    """
+    left = paths
+    while left != 0:
+        i, left = following(left)
+        q = own(p, i)
+        unseen = np.int64(lights.lamp_row(w, np.int64(q[Q_LNUMBER]))[L_UNSEEN])
+        if unseen == 0:
             continue
-        k_lobe = kd if lobe == 0 else (kg if lobe == 1 else (kc if lobe == 2 else kt))
-        k = (1.0 if delta else _balanced(p, k_lobe * q[at + 3])) / p
-        if unseen & unseen_by(lobe):
-            k = 0.0
-        if lobe > 0 and s[S_CAUSTICS] <= 0 and q[Q_SOFT] > 0:
-            alpha = q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS]
-            if alpha < CAUSTIC_ALPHA:
-                k = 0.0
-        q[at], q[at + 1], q[at + 2] = q[at] * k, q[at + 1] * k, q[at + 2] * k
-        weight += q[at] + q[at + 1] + q[at + 2]
-    if weight <= 0:
-        return
+        weight = 0.0
+        for lobe in range(4):
+            at = Q_LOBES + 4 * SIDE * lobe
+            if unseen & unseen_by(lobe):
+                q[at], q[at + SIDE], q[at + 2 * SIDE] = 0.0, 0.0, 0.0
+            weight += q[at] + q[at + SIDE] + q[at + 2 * SIDE]
+        if weight <= 0:
+            paths &= ~bit(i)
+    return paths
+
+
+@linked
+def _to_surface(w: Any, s: Any, q: Any, c: Any) -> None:
+    """The light of the lamp point just weighed, where nothing stands between."""
+    lx, ly, lz = q[Q_LX], q[Q_LY], q[Q_LZ]
+    lamp, depth, kind = np.int64(q[Q_LNUMBER]), np.int64(q[Q_DEPTH]), np.int64(q[Q_KIND])
+    first = _is_first(q)
+    far = q[Q_LDIST] * SHORT_OF
+    above = lx * q[Q_GX] + ly * q[Q_GY] + lz * q[Q_GZ]
     start_beside(q, 1.0 if above > 0 else -1.0)
     q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = lx, ly, lz, far
     if far < 0.5 * FAR:
@@ -296,32 +302,19 @@ def _one_lamp(
             q[Q_PZ] + reach * lz - q[Q_OZ],
         )
         reach = math.sqrt(x * x + y * y + z * z)
-        q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = x / reach, y / reach, z / reach, reach * (1.0 - 4e-6)
-    brightest = 1 if q[Q_LOBES] + q[Q_LOBES + 1] >= q[Q_LOBES + 4] + q[Q_LOBES + 5] else 2
+        q[Q_DX], q[Q_DY], q[Q_DZ], q[Q_FAR] = x / reach, y / reach, z / reach, reach * SHORT_OF
+    soft, gloss = Q_LOBES, Q_LOBES + 4 * SIDE
+    brightest = 1 if q[soft] + q[soft + SIDE] >= q[gloss] + q[gloss + SIDE] else 2
     _visible(w, s, q, c, depth, brightest if first else kind + 4, lamp)
     if q[Q_VR] + q[Q_VG] + q[Q_VB] <= 0:
         return
     if s[S_PROFILE] > 0:
-        c[
-            C_INSTANCES
-            + w[W_INSTANCE_COUNT] * INSTANCE_WORK
-            + w[W_MATERIAL_COUNT] * MATERIAL_WORK
-            + lamp * LAMP_WORK
-            + 3
-        ] += 1
+        c[_work_of_lamp(w, lamp) + 3] += 1
     r, g, b = q[Q_TR] * q[Q_VR] * q[Q_LR], q[Q_TG] * q[Q_VG] * q[Q_LG], q[Q_TB] * q[Q_VB] * q[Q_LB]
     for lobe in range(4):
-        at = Q_LOBES + 4 * lobe
-        if q[at] + q[at + 1] + q[at + 2] > 0:
-            own = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
-            add(
-                w,
-                s,
-                q,
-                r * q[at],
-                g * q[at + 1],
-                b * q[at + 2],
-                own if first else kind + 4,
-                lamp,
-                depth + 1,
-            )
+        at = Q_LOBES + 4 * SIDE * lobe
+        x, y, z = q[at], q[at + SIDE], q[at + 2 * SIDE]
+        if x + y + z > 0:
+            component = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
+            component = component if first else kind + 4
+            add(w, s, q, r * x, g * y, b * z, component, lamp, depth + 1)

@@ -5,14 +5,19 @@ a diffuse base under GGX, metal, clear dielectrics, sheen, and a coat of varnish
 glTF 2.0 appendix B gives the mix, KHR_materials_transmission, _volume, _specular, _sheen,
 _anisotropy and _clearcoat the rest.  There are four lobes, each sampled for itself: diffuse (with
 the sheen), gloss, coat, through.  Directions are in the shading frame.
+
+All is lanes of float32: the surfaces of eight paths at once.
 """
 
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, NamedTuple
+
+import numpy as np
 
 from mill_lane.core.render.jit import inner, linked
+from mill_lane.core.render.lanes import bits, lane, least, most, root, where, with_lane
 from mill_lane.core.render.microfacet import (
     SMOOTHEST,
     fresnel,
@@ -21,328 +26,367 @@ from mill_lane.core.render.microfacet import (
     ggx_density,
     refract,
     sample_visible_normal,
-    sample_visible_normal_along,
     schlick,
     smith_lambda,
     turn,
 )
 from mill_lane.core.render.sheen import sheen_albedo, sheen_lobe
+from mill_lane.core.render.side_by_side import following, own, take
 from mill_lane.core.render.slots import (
     Q_ALONG,
-    Q_BB,
-    Q_BG,
     Q_BR,
     Q_CLEAR,
     Q_COAT,
     Q_COAT_ALPHA,
     Q_ETA,
     Q_FRONT,
-    Q_LOBES,
     Q_METAL,
     Q_ROUGHNESS,
     Q_SHEEN_ALPHA,
-    Q_SHEEN_B,
-    Q_SHEEN_G,
     Q_SHEEN_MOST,
     Q_SHEEN_R,
     Q_SHEEN_TABLE,
     Q_SPECULAR,
-    Q_SPECULAR_B,
-    Q_SPECULAR_G,
     Q_SPECULAR_R,
+    Q_THIN,
     Q_TURN_COSINE,
     Q_TURN_SINE,
 )
+from mill_lane.core.render.vec import Vec3, dot, either, times, vector_at
 
 PI = math.pi
+F = np.float32
+DIFFUSE_LOBE, GLOSS_LOBE, COAT_LOBE, THROUGH_LOBE = range(4)
+
+
+class Material(NamedTuple):
+    """Lanes of what the surfaces at the events of eight paths are."""
+
+    base: Vec3
+    metal: Any
+    alpha: Any  # GGX's
+    clear: Any
+    coat: Any
+    coat_alpha: Any
+    index: Any  # behind the surface over the one before it
+    thin: Any  # mask
+    smooth: Any  # mask: base gloss and transmission are mirrors without width
+    # KHR_materials_specular, where there is a share (mask)
+    specular: Any
+    share: Any
+    tint: Vec3
+    sheen: Any  # its largest channel
+
+
+class Lobe(NamedTuple):
+    """Lanes of a lobe times the cosine, by colour, and of its density."""
+
+    colour: Vec3
+    density: Any
 
 
 @inner
-def luma(r: float, g: float, b: float) -> Any:
+def luma(r: Any, g: Any, b: Any) -> Any:
     """Luminance by Rec.709's weights."""
     return 0.2126 * r + 0.7152 * g + 0.0722 * b
 
 
-@linked
-def relative_index(q: Any, thin: bool) -> Any:
-    """The index behind the surface over the one before it."""
-    return 1.0 / q[Q_ETA] if q[Q_FRONT] < 0 and not thin else q[Q_ETA]
-
-
-@linked
-def dielectric(q: Any, cosine: float, thin: bool) -> Any:
-    """What a dielectric mirrors, by colour, and what that takes from below (the largest of them).
-
-    KHR_materials_specular: the reflectance at normal incidence is tinted, all of it is weighed.
-    How it rises towards grazing angles is taken from the exact equations.
-    """
-    eta = relative_index(q, thin)
-    f = fresnel(cosine, eta)
-    share = q[Q_SPECULAR]
-    if share < 0 or (q[Q_FRONT] < 0 and not thin):
-        return f, f, f, f
-    root = (eta - 1.0) / (eta + 1.0)
-    f0 = root * root
-    rise = (f - f0) / max(1.0 - f0, 1e-9)
-    r = min(f0 * q[Q_SPECULAR_R], 1.0)
-    g = min(f0 * q[Q_SPECULAR_G], 1.0)
-    b = min(f0 * q[Q_SPECULAR_B], 1.0)
-    r = share * (r + (1.0 - r) * rise)
-    g = share * (g + (1.0 - g) * rise)
-    b = share * (b + (1.0 - b) * rise)
-    return r, g, b, max(r, max(g, b))
-
-
-@linked
-def under_sheen(q: Any, cosine: float) -> float:
-    """The share of light that the fibres leave to what lies below them (KHR_materials_sheen)."""
-    if q[Q_SHEEN_MOST] <= 0:
-        return 1.0
-    taken = sheen_albedo(int(q[Q_SHEEN_TABLE]), cosine, q[Q_SHEEN_ALPHA])
-    return 1.0 - q[Q_SHEEN_MOST] * taken
-
-
 @inner
-def only_mirrors(q: Any, diffuse: float, coat: float) -> bool:
-    """Whether all that is left, with these chances of the other lobes, reflects or bends one way
-    into one other: no lamp that is aimed at is seen in that.
-    """
-    return diffuse <= 0 and coat <= 0 and is_smooth(q)
-
-
-@linked
-def chances(q: Any, vz: float, thin: bool, straight: bool) -> Any:
-    """How likely each lobe is sampled:
-
-    (diffuse, gloss, coat, through), by about what it reflects; their sum is 1, or 0.
-
-    With `straight` what goes through without bending was dealt with before, and is no lobe.
-    """
-    fr, fg, fb, most = dielectric(q, vz, thin)
-    metal, clear = q[Q_METAL], q[Q_CLEAR]
-    base = luma(q[Q_BR], q[Q_BG], q[Q_BB])
-    coat = q[Q_COAT] * schlick(0.04, vz) if q[Q_COAT] > 0 else 0.0
-    covered = 1.0 - coat
-    below = covered * under_sheen(q, vz)
-    gloss: float = below * (1.0 - metal) * luma(fr, fg, fb)
-    if metal > 0:
-        gloss += below * metal * schlick(base, vz)
-    diffuse = below * (1.0 - metal - clear) * (1.0 - most) * base
-    if q[Q_SHEEN_MOST] > 0:
-        diffuse += (covered - below) * luma(q[Q_SHEEN_R], q[Q_SHEEN_G], q[Q_SHEEN_B])
-        diffuse = max(diffuse, 1e-4)
-    through = 0.0 if straight else below * clear * (1.0 - most) * base
-    total = gloss + diffuse + through + coat
-    if total <= 0:
-        return 0.0, 0.0, 0.0, 0.0
-    if is_smooth(q):
-        # Two mirrors: each as often as it reflects, and every sample weighs the same.
-        k = 1.0 / total
-        return diffuse * k, gloss * k, coat * k, through * k
-    # A share within rounding is none: with an index of 1 nothing is reflected.
-    if diffuse >= total * (1.0 - 1e-12):
-        return 1.0, 0.0, 0.0, 0.0
-    # No lobe is nearly left out: where one is small its samples would be rare and bright.
-    least = 0.1 * total
-    diffuse = max(diffuse, least) if diffuse > 0 else 0.0
-    gloss = max(gloss, least) if gloss > 0 else 0.0
-    coat = max(coat, least) if coat > 0 else 0.0
-    through = max(through, least) if through > 0 else 0.0
-    k = 1.0 / (gloss + diffuse + through + coat)
-    return diffuse * k, gloss * k, coat * k, through * k
-
-
-@linked
 def is_smooth(q: Any) -> bool:
-    """Whether base gloss and transmission are mirrors without width: clear and polished."""
+    """Whether one path's surface reflects and lets through as mirrors without width do: clear and
+    polished.
+    """
     return q[Q_CLEAR] > 0 and q[Q_ROUGHNESS] <= SMOOTHEST
 
 
 @inner
-def _set(q: Any, lobe: int, r: float, g: float, b: float, density: float) -> None:
-    at = Q_LOBES + 4 * lobe
-    q[at], q[at + 1], q[at + 2], q[at + 3] = r, g, b, density
+def index_of(q: Any, thin: bool) -> Any:
+    """The index behind one path's surface over the one before it."""
+    return 1.0 / q[Q_ETA] if q[Q_FRONT] < 0 and not thin else q[Q_ETA]
+
+
+@linked
+def material_at(p: Any) -> Any:
+    """The surfaces at the events of the paths."""
+    thin = take(p, Q_THIN) > F(0)
+    inside = (take(p, Q_FRONT) < F(0)) & ~thin
+    eta = take(p, Q_ETA)
+    clear, alpha, share = take(p, Q_CLEAR), take(p, Q_ROUGHNESS), take(p, Q_SPECULAR)
+    return Material(
+        vector_at(p, Q_BR),
+        take(p, Q_METAL),
+        alpha,
+        clear,
+        take(p, Q_COAT),
+        take(p, Q_COAT_ALPHA),
+        where(inside, F(1) / eta, eta),
+        thin,
+        (clear > F(0)) & (alpha <= F(SMOOTHEST)),
+        (share >= F(0)) & ~inside,
+        share,
+        vector_at(p, Q_SPECULAR_R),
+        take(p, Q_SHEEN_MOST),
+    )
 
 
 @inner
-def _turned(q: Any, x: float, y: float) -> Any:
+def dielectric(m: Material, cosine: Any) -> Any:
+    """What dielectrics mirror, by colour, and what that takes from below (the largest of them).
+
+    KHR_materials_specular: the reflectance at normal incidence is tinted, all of it is weighed.
+    How it rises towards grazing angles is taken from the exact equations.
+    """
+    f = fresnel(cosine, m.index)
+    plain = Vec3(f, f, f)
+    if bits(m.specular) == 0:
+        return plain, f
+    up = (m.index - F(1)) / (m.index + F(1))
+    f0 = up * up
+    rise = (f - f0) / most(F(1) - f0, F(1e-6))
+    r, g, b = least(f0 * m.tint.x, F(1)), least(f0 * m.tint.y, F(1)), least(f0 * m.tint.z, F(1))
+    risen = Vec3(r + (F(1) - r) * rise, g + (F(1) - g) * rise, b + (F(1) - b) * rise)
+    mirrored = either(m.specular, times(risen, m.share), plain)
+    return mirrored, most(mirrored.x, most(mirrored.y, mirrored.z))
+
+
+@linked
+def _under_sheen(p: Any, sheen: Any, cosine: Any) -> Any:
+    left, out = bits(sheen > F(0)), where(sheen > F(0), F(1), F(1))
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        taken = sheen_albedo(np.int64(q[Q_SHEEN_TABLE]), lane(cosine, k), q[Q_SHEEN_ALPHA])
+        out = with_lane(out, k, 1.0 - q[Q_SHEEN_MOST] * taken)
+    return out
+
+
+@inner
+def under_sheen(p: Any, m: Material, cosine: Any) -> Any:
+    """The share of light that fibres leave to what lies below them (KHR_materials_sheen)."""
+    if bits(m.sheen > F(0)) == 0:
+        return where(m.sheen > F(0), F(1), F(1))
+    return _under_sheen(p, m.sheen, cosine)
+
+
+@linked
+def _sheen(p: Any, sheen: Any, vz: Any, wz: Any, hz: Any) -> Any:
+    """The lobe of the fibres, without their colour."""
+    left, out = bits((sheen > F(0)) & (vz > F(0)) & (wz > F(0))), where(sheen > F(0), F(0), F(0))
+    while left != 0:
+        k, left = following(left)
+        alpha = own(p, k)[Q_SHEEN_ALPHA]
+        out = with_lane(out, k, sheen_lobe(lane(vz, k), lane(wz, k), lane(hz, k), alpha))
+    return out
+
+
+@inner
+def only_mirrors(m: Material, diffuse: Any, coat: Any) -> Any:
+    """Whether all that is left, with these chances of the other lobes, reflects or bends one way
+    into one other: no lamp that is aimed at is seen in that.
+    """
+    return (diffuse <= F(0)) & (coat <= F(0)) & m.smooth
+
+
+@linked
+def chances(p: Any, m: Material, vz: Any) -> Any:
+    """How likely each lobe is sampled:
+
+    (diffuse, gloss, coat, through), by about what it reflects; their sum is 1, or 0.
+
+    What goes through thin clear walls without bending was dealt with before, and is no lobe.
+    """
+    mirrored, taken = dielectric(m, vz)
+    base = luma(m.base.x, m.base.y, m.base.z)
+    coat = m.coat * schlick(F(0.04), vz)
+    covered = F(1) - coat
+    below = covered * under_sheen(p, m, vz)
+    gloss = below * (F(1) - m.metal) * luma(mirrored.x, mirrored.y, mirrored.z)
+    gloss = gloss + below * m.metal * schlick(base, vz)
+    diffuse = below * (F(1) - m.metal - m.clear) * (F(1) - taken) * base
+    fibres = m.sheen > F(0)
+    if bits(fibres) != 0:
+        tint = vector_at(p, Q_SHEEN_R)
+        own_share = (covered - below) * luma(tint.x, tint.y, tint.z)
+        diffuse = where(fibres, most(diffuse + own_share, F(1e-4)), diffuse)
+    through = where(m.thin & m.smooth, F(0), below * m.clear * (F(1) - taken) * base)
+    total = gloss + diffuse + through + coat
+    # A share within rounding is none: with an index of 1 nothing is reflected.
+    least_ = where(m.smooth, F(0), F(0.1) * total)
+    alone = ~m.smooth & (diffuse >= total * F(1 - 1e-6))
+    diffuse, gloss = _raised(diffuse, least_), where(alone, F(0), _raised(gloss, least_))
+    coat = where(alone, F(0), _raised(coat, least_))
+    through = where(alone, F(0), _raised(through, least_))
+    # Two mirrors: each as often as it reflects, and every sample weighs the same.
+    whole = gloss + diffuse + coat + through
+    some = total > F(0)
+    k = where(some, F(1) / where(some, whole, F(1)), F(0))
+    return where(alone & some, F(1), diffuse * k), gloss * k, coat * k, through * k
+
+
+@inner
+def _raised(share: Any, least_: Any) -> Any:
+    """No lobe is nearly left out: where one is small its samples would be rare and bright."""
+    return where(share > F(0), most(share, least_), F(0))
+
+
+@inner
+def _turned(p: Any, a: Vec3) -> Any:
     """A direction of the shading frame along and across the tangent."""
-    c, s = q[Q_TURN_COSINE], q[Q_TURN_SINE]
-    return c * x + s * y, c * y - s * x
+    c, s = take(p, Q_TURN_COSINE), take(p, Q_TURN_SINE)
+    return Vec3(c * a.x + s * a.y, c * a.y - s * a.x, a.z)
+
+
+@inner
+def _only(mask: Any, a: Vec3, density: Any) -> Any:
+    return Lobe(
+        Vec3(where(mask, a.x, F(0)), where(mask, a.y, F(0)), where(mask, a.z, F(0))),
+        where(mask, density, F(0)),
+    )
+
+
+@inner
+def _same_light(a: Any) -> Any:
+    return Vec3(a, a, a)
 
 
 @linked
-def evaluate(
-    q: Any, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool, only: int
-) -> None:
-    """Each lobe times the cosine, and its density, for a viewer v and a direction w:
+def evaluate(p: Any, m: Material, v: Vec3, w: Vec3) -> Any:
+    """Each lobe times the cosine, and its density, for viewers v and directions w.
 
-    Q_LOBES, four numbers a lobe.
-
-    Both point away from the surface, z along the normal that faces the viewer.  The material is the
-    event's.  With `only` from 0 on just that lobe is worked out.
+    Both point away from the surface, z along the normal that faces the viewer.
     """
-    if only < 0:
-        for k in range(16):
-            q[Q_LOBES + k] = 0.0
-    else:
-        _set(q, only, 0.0, 0.0, 0.0, 0.0)
-    if vz <= 0 or wz == 0:
-        return
-    metal, clear = q[Q_METAL], q[Q_CLEAR]
-    covered = 1.0 - q[Q_COAT] * schlick(0.04, vz) if q[Q_COAT] > 0 else 1.0
+    seen = v.z > F(0)
+    above, beyond = seen & (w.z > F(0)), seen & (w.z < F(0))
+    coat = m.coat * schlick(F(0.04), v.z)
+    covered = F(1) - coat
     below = covered
-    if q[Q_SHEEN_MOST] > 0:
-        below *= min(under_sheen(q, vz), under_sheen(q, abs(wz)))
-    if wz > 0:
-        hx, hy, hz = vx + wx, vy + wy, vz + wz
-        n2 = hx * hx + hy * hy + hz * hz
-        if n2 < 1e-24:
-            return
-        shorter = 1.0 / math.sqrt(n2)
-        hx, hy, hz = hx * shorter, hy * shorter, hz * shorter
-        vh = vx * hx + vy * hy + vz * hz
-        fr, fg, fb, most = dielectric(q, vh, thin)
-        cosine = wz * (1.0 / PI)
-        soft = below * (1.0 - metal - clear) * (1.0 - most) * cosine
-        sheen = 0.0
-        if q[Q_SHEEN_MOST] > 0:
-            sheen = covered * sheen_lobe(vz, wz, hz, q[Q_SHEEN_ALPHA])
-        _set(
-            q,
-            0,
-            soft * q[Q_BR] + sheen * q[Q_SHEEN_R],
-            soft * q[Q_BG] + sheen * q[Q_SHEEN_G],
-            soft * q[Q_BB] + sheen * q[Q_SHEEN_B],
-            cosine,
+    fibres = bits(m.sheen > F(0)) != 0
+    if fibres:
+        below = covered * least(
+            under_sheen(p, m, v.z), under_sheen(p, m, where(w.z < F(0), F(0) - w.z, w.z))
         )
-        if only == 0:
-            return
-        if most + metal > 0 and only != 2 and not is_smooth(q):
-            if q[Q_ALONG] > 0:
-                ax, ay = _turned(q, vx, vy)
-                bx, by = _turned(q, wx, wy)
-                gloss, density = ggx_along(ax, ay, vz, bx, by, wz, q[Q_ALONG], q[Q_ROUGHNESS])
-            else:
-                gloss, density = ggx(vz, wz, hz, vh, q[Q_ROUGHNESS])
-            gloss *= below
-            k = 1.0 - metal
-            if metal > 0:
-                _set(
-                    q,
-                    1,
-                    gloss * (k * fr + metal * schlick(q[Q_BR], vh)),
-                    gloss * (k * fg + metal * schlick(q[Q_BG], vh)),
-                    gloss * (k * fb + metal * schlick(q[Q_BB], vh)),
-                    density,
-                )
-            else:
-                _set(q, 1, gloss * fr, gloss * fg, gloss * fb, density)
-        if q[Q_COAT] > 0:
-            gloss, density = ggx(vz, wz, hz, vh, q[Q_COAT_ALPHA])
-            gloss *= q[Q_COAT] * schlick(0.04, vh)
-            _set(q, 2, gloss, gloss, gloss, density)
-        return
-    if clear <= 0 or is_smooth(q):
-        return
-    _through(q, vx, vy, vz, wx, wy, wz, thin, below * clear)
+    hx, hy, hz = v.x + w.x, v.y + w.y, v.z + w.z
+    n2 = hx * hx + hy * hy + hz * hz
+    above = above & (n2 >= F(1e-24))
+    shorter = F(1) / root(where(above, n2, F(1)))
+    hx, hy, hz = hx * shorter, hy * shorter, hz * shorter
+    vh = v.x * hx + v.y * hy + v.z * hz
+    mirrored, taken = dielectric(m, vh)
+    cosine = w.z * F(1.0 / PI)
+    light = times(m.base, below * (F(1) - m.metal - m.clear) * (F(1) - taken) * cosine)
+    if fibres:
+        fibre, tint = covered * _sheen(p, m.sheen, v.z, w.z, hz), vector_at(p, Q_SHEEN_R)
+        light = Vec3(light.x + fibre * tint.x, light.y + fibre * tint.y, light.z + fibre * tint.z)
+    soft = _only(above, light, cosine)
+    h2 = hx * hx + hy * hy
+    vz, wz = where(above, v.z, F(1)), where(above, w.z, F(1))
+    reflected, density = ggx(h2, vz, wz, hz, m.alpha)
+    along = take(p, Q_ALONG)
+    if bits(along > F(0)) != 0:
+        a, b = _turned(p, v), _turned(p, w)
+        lengthwise = where(along > F(0), along, F(1))
+        other, own_density = ggx_along(a.x, a.y, vz, b.x, b.y, wz, lengthwise, m.alpha)
+        reflected = where(along > F(0), other, reflected)
+        density = where(along > F(0), own_density, density)
+    reflected = reflected * below
+    k, metal = reflected * (F(1) - m.metal), reflected * m.metal
+    light = Vec3(
+        k * mirrored.x + metal * schlick(m.base.x, vh),
+        k * mirrored.y + metal * schlick(m.base.y, vh),
+        k * mirrored.z + metal * schlick(m.base.z, vh),
+    )
+    gloss = _only(above & ~m.smooth & (taken + m.metal > F(0)), light, density)
+    varnish = _only(above & (n2 < F(0)), light, density)  # none
+    if bits(m.coat > F(0)) != 0:
+        reflected, density = ggx(h2, vz, wz, hz, m.coat_alpha)
+        light = _same_light(reflected * (m.coat * schlick(F(0.04), vh)))
+        varnish = _only(above & (m.coat > F(0)), light, density)
+    through = _only(above & (n2 < F(0)), light, density)
+    rough = beyond & (m.clear > F(0)) & ~m.smooth
+    if bits(rough) != 0:
+        through = _through(m, v, w, below * m.clear, rough)
+    return soft, gloss, varnish, through
 
 
 @linked
-def _through(
-    q: Any,
-    vx: float,
-    vy: float,
-    vz: float,
-    wx: float,
-    wy: float,
-    wz: float,
-    thin: bool,
-    share: float,
-) -> None:
-    """The lobe of what a rough surface lets through, w on the other side of it."""
-    alpha = q[Q_ROUGHNESS]
-    if thin:
-        # KHR_materials_transmission: a thin wall spreads what goes through as the mirror lobe, on
-        # the other side.
-        hx, hy, hz = vx + wx, vy + wy, vz - wz
-        n = math.sqrt(hx * hx + hy * hy + hz * hz)
-        hx, hy, hz = hx / n, hy / n, hz / n
-        vh = vx * hx + vy * hy + vz * hz
-        k, density = ggx(vz, -wz, hz, vh, alpha)
-        _, _, _, most = dielectric(q, vh, thin)
-        k *= share * (1.0 - most)
-        _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], density)
-        return
-    # Walter et al. 2007, equations 16 and 17; radiance is counted without the factor of the squared
-    # index, which the way out of the glass takes back.
-    eta = relative_index(q, thin)
-    hx, hy, hz = -(vx + eta * wx), -(vy + eta * wy), -(vz + eta * wz)
-    n = math.sqrt(hx * hx + hy * hy + hz * hz)
-    if n < 1e-12:
-        return
-    hx, hy, hz = hx / n, hy / n, hz / n
-    if hz < 0:
-        hx, hy, hz = -hx, -hy, -hz
-    vh, wh = vx * hx + vy * hy + vz * hz, wx * hx + wy * hy + wz * hz
-    if vh <= 0 or wh >= 0:
-        return
-    lv = smith_lambda(vz, alpha)
+def _through(m: Material, v: Vec3, w: Vec3, share: Any, rough: Any) -> Any:
+    """The lobe of what rough surfaces let through, w on the other side of them."""
+    # KHR_materials_transmission: a thin wall spreads what goes through as the mirror lobe, on the
+    # other side; else Walter et al. 2007, equations 16 and 17.  Radiance is counted without the
+    # factor of the squared index, which the way out of the glass takes back.
+    hx = where(m.thin, v.x + w.x, F(0) - (v.x + m.index * w.x))
+    hy = where(m.thin, v.y + w.y, F(0) - (v.y + m.index * w.y))
+    hz = where(m.thin, v.z - w.z, F(0) - (v.z + m.index * w.z))
+    n2 = hx * hx + hy * hy + hz * hz
+    bent = rough & (n2 >= F(1e-12))
+    k = F(1) / root(where(bent, n2, F(1)))
+    k = where(hz < F(0), F(0) - k, k)
+    h = Vec3(hx * k, hy * k, hz * k)
+    vh, wh = dot(v, h), dot(w, h)
+    vz, wz = where(rough, v.z, F(1)), where(rough, F(0) - w.z, F(1))
+    h2 = h.x * h.x + h.y * h.y
+    _, taken = dielectric(m, vh)
+    mirror, density = ggx(h2, vz, wz, h.z, m.alpha)
+    lv = smith_lambda(vz, m.alpha)
+    both = vh + m.index * wh
+    both = where(m.thin | ~bent, F(1), both)
     shared = (
-        ggx_density(hz, alpha) * vh / vz * eta * eta * -wh / ((vh + eta * wh) * (vh + eta * wh))
+        ggx_density(h2, h.z, m.alpha) * vh / vz * m.index * m.index * (F(0) - wh) / (both * both)
     )
-    _, _, _, most = dielectric(q, vh, thin)
-    k = share * (1.0 - most) * shared / (1.0 + lv + smith_lambda(-wz, alpha))
-    _set(q, 3, k * q[Q_BR], k * q[Q_BG], k * q[Q_BB], shared / (1.0 + lv))
+    bent = bent & (m.thin | ((vh > F(0)) & (wh < F(0))))
+    lobe = where(m.thin, mirror, shared / (F(1) + lv + smith_lambda(wz, m.alpha)))
+    density = where(m.thin, density, shared / (F(1) + lv))
+    return _only(bent, times(m.base, share * (F(1) - taken) * lobe), density)
 
 
 @linked
-def sample(
-    q: Any, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool
-) -> Any:
-    """A direction of one lobe for the viewer v, as `evaluate` has it; (0, 0, 0) where the path
-    ends.
+def sample(p: Any, m: Material, lobe: Any, v: Vec3, a: Any, b: Any) -> Any:
+    """Directions of one lobe (0 to 3, lanes) for the viewers v, as `evaluate` has them; (0, 0, 0)
+    where a path ends.
     """
-    if lobe == 0:
-        r = math.sqrt(a)
-        c, s = turn(b)
-        return r * c, r * s, math.sqrt(max(0.0, 1.0 - a))
-    hx, hy, hz = 0.0, 0.0, 1.0
-    if lobe == 1 and q[Q_ALONG] > 0 and not is_smooth(q):
-        x, y = _turned(q, vx, vy)
-        x, y, hz = sample_visible_normal_along(x, y, vz, q[Q_ALONG], q[Q_ROUGHNESS], a, b)
-        c, s = q[Q_TURN_COSINE], q[Q_TURN_SINE]
-        hx, hy = c * x - s * y, s * x + c * y
-    elif lobe == 2 or not is_smooth(q):
-        hx, hy, hz = sample_visible_normal(
-            vx, vy, vz, q[Q_COAT_ALPHA] if lobe == 2 else q[Q_ROUGHNESS], a, b
-        )
-    vh = vx * hx + vy * hy + vz * hz
-    if lobe < 3 or thin:
-        wx, wy, wz = 2.0 * vh * hx - vx, 2.0 * vh * hy - vy, 2.0 * vh * hz - vz
-        if wz <= 0:
-            return 0.0, 0.0, 0.0
-        return wx, wy, (wz if lobe < 3 else -wz)
-    eta = relative_index(q, thin)
-    if fresnel(vh, eta) >= 1.0:
-        return 0.0, 0.0, 0.0
-    wx, wy, wz = refract(-vx, -vy, -vz, hx, hy, hz, eta)
-    return (wx, wy, wz) if wz < 0 else (0.0, 0.0, 0.0)
+    r = root(a)
+    c, s = turn(b)
+    soft = Vec3(r * c, r * s, root(most(F(1) - a, F(0))))
+    glossy = lobe > F(0.5)
+    if bits(glossy) == 0:
+        return soft
+    coat, through = (lobe > F(1.5)) & (lobe < F(2.5)), lobe > F(2.5)
+    alpha = where(coat, m.coat_alpha, m.alpha)
+    along = take(p, Q_ALONG)
+    stretched = ~coat & ~through & (along > F(0))
+    x, y = v.x, v.y
+    c, s = take(p, Q_TURN_COSINE), take(p, Q_TURN_SINE)
+    lengthwise = alpha
+    if bits(stretched) != 0:
+        x, y = where(stretched, c * x + s * y, x), where(stretched, c * y - s * x, y)
+        lengthwise = where(stretched, along, alpha)
+    hx, hy, hz = sample_visible_normal(x, y, v.z, lengthwise, alpha, a, b)
+    if bits(stretched) != 0:
+        hx, hy = where(stretched, c * hx - s * hy, hx), where(stretched, s * hx + c * hy, hy)
+    mirror = m.smooth & ~coat
+    hx, hy, hz = where(mirror, F(0), hx), where(mirror, F(0), hy), where(mirror, F(1), hz)
+    vh = v.x * hx + v.y * hy + v.z * hz
+    wx, wy, wz = F(2) * vh * hx - v.x, F(2) * vh * hy - v.y, F(2) * vh * hz - v.z
+    goes = wz > F(0)
+    wz = where(through & m.thin, F(0) - wz, wz)
+    bends = through & ~m.thin
+    if bits(bends) != 0:
+        x, y, z = refract(F(0) - v.x, F(0) - v.y, F(0) - v.z, hx, hy, hz, m.index)
+        wx, wy, wz = where(bends, x, wx), where(bends, y, wy), where(bends, z, wz)
+        goes = where(bends, (z < F(0)) & (fresnel(vh, m.index) < F(1)), goes)
+    reflected = Vec3(where(goes, wx, F(0)), where(goes, wy, F(0)), where(goes, wz, F(0)))
+    return either(glossy, reflected, soft)
 
 
 @linked
-def smooth_weight(q: Any, lobe: int, vz: float, thin: bool) -> Any:
-    """What a mirror without width reflects (lobe 1) or lets through (lobe 3), by colour."""
-    fr, fg, fb, most = dielectric(q, vz, thin)
-    metal, clear = q[Q_METAL], q[Q_CLEAR]
-    below = (1.0 - q[Q_COAT] * schlick(0.04, vz)) * under_sheen(q, vz)
-    if lobe == 3:
-        k = below * clear * (1.0 - most)
-        return k * q[Q_BR], k * q[Q_BG], k * q[Q_BB]
-    c = below * (1.0 - metal)
-    k = below * metal
-    return (
-        c * fr + k * schlick(q[Q_BR], vz),
-        c * fg + k * schlick(q[Q_BG], vz),
-        c * fb + k * schlick(q[Q_BB], vz),
+def smooth_weight(p: Any, m: Material, through: Any, vz: Any) -> Any:
+    """What mirrors without width reflect, or let through (mask), by colour."""
+    mirrored, taken = dielectric(m, vz)
+    below = (F(1) - m.coat * schlick(F(0.04), vz)) * under_sheen(p, m, vz)
+    c, k = below * (F(1) - m.metal), below * m.metal
+    reflected = Vec3(
+        c * mirrored.x + k * schlick(m.base.x, vz),
+        c * mirrored.y + k * schlick(m.base.y, vz),
+        c * mirrored.z + k * schlick(m.base.z, vz),
     )
+    return either(through, times(m.base, below * m.clear * (F(1) - taken)), reflected)

@@ -7,19 +7,21 @@ from numpy.typing import NDArray
 
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.profile import Work
-from mill_lane.core.render.world import World, new_path
+from mill_lane.core.render.world import World, new_paths
 
 
 class Hands:
-    """What one thread works with: its path, its counters, and how long they took."""
+    """What one thread works with: its paths, its counters, and how long they took."""
 
     def __init__(self, world: World) -> None:
-        self.path = new_path(world.light_count)
+        self.paths = new_paths(world.light_count)
         self.work = np.zeros(
             s.counters_size(len(world.instances), len(world.factors), world.light_count), np.int64
         )
-        sums = s.Q_PER_LAMP + 5 * world.light_count + 2 * s.DEPTHS
-        self.pairs = self.path[sums:][: s.pair_sums(world.light_count)]
+        self.lost = self.paths[s.Q_LOST :][: s.SIDE]
+        self.pairs = self.paths[s.pairs_place(world.light_count) :][
+            : s.pair_sums(world.light_count)
+        ]
         self.notes: list[NDArray[np.float64]] = []
 
     def note(self, before: NDArray[np.int64], seconds: float) -> None:
@@ -30,8 +32,8 @@ class Hands:
 
     def hand_over(self, work: Work) -> None:
         """Add what was counted to the session's, and start at nothing again."""
-        work.add(self.work, self.pairs, float(self.path[s.Q_LOST]), self.notes)
+        work.add(self.work, self.pairs, float(self.lost.sum()), self.notes)
         self.work[:] = 0
         self.pairs[:] = 0.0
-        self.path[s.Q_LOST] = 0.0
+        self.lost[:] = 0.0
         self.notes = []

@@ -24,7 +24,9 @@ from mill_lane.core.render import bsdf, lights, materials, media, surface
 from mill_lane.core.render.aiming import aim
 from mill_lane.core.render.emission import add_glow, add_sky, sky_shines
 from mill_lane.core.render.jit import inner, linked
+from mill_lane.core.render.lanes import bits, most, where
 from mill_lane.core.render.light_bounds import meets_what_shines
+from mill_lane.core.render.microfacet import frame
 from mill_lane.core.render.path import (
     DEAD,
     DIM_CHOICE,
@@ -33,139 +35,175 @@ from mill_lane.core.render.path import (
     DIM_FOG,
     EVENT,
     PARTICLE,
+    STRAIGHT,
     SURFACE,
     add,
     component_of,
     count_ray,
     count_touches,
-    numbers_of_event,
+    draw,
+    drawn,
+    drawn_lanes,
     start_beside,
     straight_on,
 )
 from mill_lane.core.render.pointers import f64_at, i64_at
-from mill_lane.core.render.sampler import draw, drawn, mix, pair
-from mill_lane.core.render.scatter import direction_to_world, scatter, vz, within_limits
+from mill_lane.core.render.sampler import mix, pair
+from mill_lane.core.render.scatter import scatter, scatter_particle, within_limits
+from mill_lane.core.render.side_by_side import bit, following, mask_of, own, put, take
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ALL, blocked, closest
+from mill_lane.core.render.vec import dot, vector_at
 
 PI, FAR = math.pi, lights.FAR
-f64 = np.float64
+F = np.float32
 MOST_EVENTS = 1000
 
 
 @linked
-def advance(w: Any, s: Any, q: Any, c: Any) -> int:
-    """Follow the path's ray to the next event:
+def advance(w: Any, s: Any, p: Any, c: Any, going: int) -> Any:
+    """Follow some paths' rays to their next events: (those at a surface, those at a particle).
 
-    DEAD, SURFACE or PARTICLE.  Light met on the way is added.
+    The others have ended.  Light met on the way is added.
+    """
+    surfaces, particles = np.int64(0), np.int64(0)
+    while going != 0:
+        hits = np.int64(0)
+        left = going
+        while left != 0:
+            k, left = following(left)
+            met = _meet(w, s, own(p, k), c)
+            if met == SURFACE:
+                hits |= bit(k)
+            elif met == PARTICLE:
+                particles |= bit(k)
+        left = hits
+        while left != 0:
+            k, left = following(left)
+            q = own(p, k)
+            surface.place(w, q, q[Q_CONE])
+            materials.read_cover(w, q)
+        straight_on(w, s, p, hits)
+        going, left = np.int64(0), hits
+        while left != 0:
+            k, left = following(left)
+            q = own(p, k)
+            met = _goes_on(w, s, q, c)
+            if met == STRAIGHT:
+                going |= bit(k)
+            elif met == SURFACE:
+                surfaces |= bit(k)
+                if materials.factors_of(w, np.int64(q[Q_MATERIAL]))[M_TRANSMIT] <= 0:
+                    materials.read_material(w, q)
+    return surfaces, particles
+
+
+@linked
+def _meet(w: Any, s: Any, q: Any, c: Any) -> int:
+    """What the path's ray meets: DEAD, SURFACE or PARTICLE."""
+    if q[Q_DIM] >= EVENT * MOST_EVENTS:
+        return DEAD
+    profile = 1 if s[S_PROFILE] > 0 else 0
+    q[Q_EVENT] = q[Q_DIM]
+    q[Q_DIM] += EVENT
+    depth, component = np.int64(q[Q_DEPTH]), component_of(q)
+    q[Q_FAR] = FAR
+    closest(w, q, c, profile, ALL)
+    if profile:
+        count_ray(q, c, np.int64(q[Q_LAST_KIND]), depth, component)
+    hit = q[Q_INSTANCE] >= 0
+    length = q[Q_T] if hit else FAR
+    if s[S_FOG] > 0 and media.crossed(w, q, length):
+        # Fog first: does the ray meet a particle before the surface?
+        seed, index = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX])
+        u, _ = pair(seed, index, np.int64(q[Q_EVENT]) + DIM_FOG)
+        boxes = f64_at(w[W_MEDIA])
+        at, box = media.collide(
+            boxes,
+            w[W_MEDIA_COUNT],
+            q[Q_OX],
+            q[Q_OY],
+            q[Q_OZ],
+            q[Q_DX],
+            q[Q_DY],
+            q[Q_DZ],
+            length,
+            u,
+        )
+        if box >= 0:
+            q[Q_PX], q[Q_PY], q[Q_PZ] = (
+                q[Q_OX] + at * q[Q_DX],
+                q[Q_OY] + at * q[Q_DY],
+                q[Q_OZ] + at * q[Q_DZ],
+            )
+            q[Q_TRAVELLED] += at
+            q[Q_MEDIUM] = box
+            if s[S_PART] == PART_ALONE and _from_camera(q):
+                return DEAD
+            share = (
+                boxes[MEDIUM_COLUMNS * box + D_SCATTER] / boxes[MEDIUM_COLUMNS * box + D_EXTINCTION]
+            )
+            q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * share, q[Q_TG] * share, q[Q_TB] * share
+            return PARTICLE if share > 0 else DEAD
+    if not hit:
+        if s[S_PART] != PART_ALONE or not _from_camera(q):
+            add_sky(w, s, q, component, depth)
+        return DEAD
+    q[Q_TRAVELLED] += length
+    q[Q_SINCE] += length
+    if q[Q_ABSORB_R] + q[Q_ABSORB_G] + q[Q_ABSORB_B] > 0:
+        q[Q_TR] *= math.exp(-q[Q_ABSORB_R] * length)
+        q[Q_TG] *= math.exp(-q[Q_ABSORB_G] * length)
+        q[Q_TB] *= math.exp(-q[Q_ABSORB_B] * length)
+    spread = s[S_SPREAD] if depth == 0 else q[Q_SPREAD]
+    q[Q_CONE] = s[S_FLAT] + spread * q[Q_TRAVELLED]
+    return SURFACE
+
+
+@linked
+def _goes_on(w: Any, s: Any, q: Any, c: Any) -> int:
+    """What becomes of a path at the surface that it hit: DEAD, STRAIGHT, or SURFACE where it
+    scatters.  What the surface gives off is added.
     """
     profile = 1 if s[S_PROFILE] > 0 else 0
-    seed = np.uint32(q[Q_SEED])
-    while q[Q_DIM] < EVENT * MOST_EVENTS:
-        dim = np.int64(q[Q_DIM])
-        q[Q_DIM] += EVENT
-        index, depth, component = np.int64(q[Q_INDEX]), np.int64(q[Q_DEPTH]), component_of(q)
-        q[Q_FAR] = FAR
-        closest(w, q, c, profile, ALL)
-        ray = np.int64(q[Q_LAST_KIND])
-        if profile:
-            count_ray(q, c, ray, depth, component)
-        hit = q[Q_INSTANCE] >= 0
-        length = q[Q_T] if hit else FAR
-        if s[S_FOG] > 0 and media.crossed(w, q, length):
-            # Fog first: does the ray meet a particle before the surface?
-            u, _ = pair(seed, index, dim + DIM_FOG)
-            boxes = f64_at(w[W_MEDIA])
-            at, box = media.collide(
-                boxes,
-                w[W_MEDIA_COUNT],
-                q[Q_OX],
-                q[Q_OY],
-                q[Q_OZ],
-                q[Q_DX],
-                q[Q_DY],
-                q[Q_DZ],
-                length,
-                u,
+    material = np.int64(q[Q_MATERIAL])
+    depth, component = np.int64(q[Q_DEPTH]), component_of(q)
+    if profile:
+        _count_hit(w, q, c, material)
+    factors = materials.factors_of(w, material)
+    # What belongs to another part of the scene hides and lets through, and gives nothing else.
+    held_out = s[S_PART] != WHOLE and _from_camera(q) and _is_held_out(w, q)
+    if not held_out:
+        add_glow(w, s, q, factors, material, component, depth)
+    sr, sg, sb = q[Q_STRAIGHT_R], q[Q_STRAIGHT_G], q[Q_STRAIGHT_B]
+    if profile:
+        count_touches(q, c, np.int64(q[Q_LAST_KIND]), depth, component)
+    straight = min(max(0.2126 * sr + 0.7152 * sg + 0.0722 * sb, 0.0), 1.0)
+    if straight > 0:
+        seed, index = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX])
+        u, _ = pair(seed, index, np.int64(q[Q_EVENT]) + DIM_CHOICE)
+        if u < straight:
+            q[Q_LAYERS] += 1.0
+            if q[Q_LAYERS] > s[S_LAYERS]:
+                return DEAD
+            q[Q_TR], q[Q_TG], q[Q_TB] = (
+                q[Q_TR] * sr / straight,
+                q[Q_TG] * sg / straight,
+                q[Q_TB] * sb / straight,
             )
-            if box >= 0:
-                q[Q_PX], q[Q_PY], q[Q_PZ] = (
-                    q[Q_OX] + at * q[Q_DX],
-                    q[Q_OY] + at * q[Q_DY],
-                    q[Q_OZ] + at * q[Q_DZ],
-                )
-                q[Q_TRAVELLED] += at
-                q[Q_MEDIUM], q[Q_EVENT] = box, dim
-                if s[S_PART] == PART_ALONE and _from_camera(q):
-                    return DEAD
-                share = (
-                    boxes[MEDIUM_COLUMNS * box + D_SCATTER]
-                    / boxes[MEDIUM_COLUMNS * box + D_EXTINCTION]
-                )
-                q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * share, q[Q_TG] * share, q[Q_TB] * share
-                return PARTICLE if share > 0 else DEAD
-        if not hit:
-            if s[S_PART] != PART_ALONE or not _from_camera(q):
-                add_sky(w, s, q, component, depth)
-            return DEAD
-        q[Q_TRAVELLED] += length
-        q[Q_SINCE] += length
-        if q[Q_ABSORB_R] + q[Q_ABSORB_G] + q[Q_ABSORB_B] > 0:
-            q[Q_TR] *= math.exp(-q[Q_ABSORB_R] * length)
-            q[Q_TG] *= math.exp(-q[Q_ABSORB_G] * length)
-            q[Q_TB] *= math.exp(-q[Q_ABSORB_B] * length)
-        spread = s[S_SPREAD] if depth == 0 else q[Q_SPREAD]
-        surface.place(w, q, s[S_FLAT] + spread * q[Q_TRAVELLED])
-        materials.read_cover(w, q)
-        material = np.int64(q[Q_MATERIAL])
-        if profile:
-            _count_hit(w, q, c, material)
-        factors = materials.factors_of(w, material)
-        # What belongs to another part of the scene hides and lets through, and gives nothing else.
-        held_out = s[S_PART] != WHOLE and _from_camera(q) and _is_held_out(w, q)
-        if not held_out:
-            add_glow(w, s, q, factors, material, component, depth)
-        sr, sg, sb = straight_on(w, s, q)
-        if profile:
-            count_touches(q, c, ray, depth, component)
-        straight = min(max(0.2126 * sr + 0.7152 * sg + 0.0722 * sb, 0.0), 1.0)
-        q[Q_EVENT] = dim
-        if straight > 0:
-            u, _ = pair(seed, index, dim + DIM_CHOICE)
-            if u < straight:
-                q[Q_LAYERS] += 1.0
-                if q[Q_LAYERS] > s[S_LAYERS]:
-                    return DEAD
-                q[Q_TR], q[Q_TG], q[Q_TB] = (
-                    q[Q_TR] * sr / straight,
-                    q[Q_TG] * sg / straight,
-                    q[Q_TB] * sb / straight,
-                )
-                start_beside(q, -1.0)
-                q[Q_LAST_KIND] = R_STRAIGHT
-                continue
-            k = q[Q_COVER] / (1.0 - straight)
-            q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * k, q[Q_TG] * k, q[Q_TB] * k
-        if held_out:
-            return DEAD
-        if factors[M_UNLIT] > 0:
-            add(
-                w,
-                s,
-                q,
-                q[Q_TR] * q[Q_BR],
-                q[Q_TG] * q[Q_BG],
-                q[Q_TB] * q[Q_BB],
-                component,
-                -1,
-                depth,
-            )
-            _record(w, s, q)
-            return DEAD
-        if factors[M_TRANSMIT] <= 0:
-            materials.read_material(w, q)
-        return SURFACE
-    return DEAD
+            start_beside(q, -1.0)
+            q[Q_LAST_KIND] = R_STRAIGHT
+            return STRAIGHT
+        k = q[Q_COVER] / (1.0 - straight)
+        q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] * k, q[Q_TG] * k, q[Q_TB] * k
+    if held_out:
+        return DEAD
+    if factors[M_UNLIT] > 0:
+        r, g, b = q[Q_TR] * q[Q_BR], q[Q_TG] * q[Q_BG], q[Q_TB] * q[Q_BB]
+        add(w, s, q, r, g, b, component, -1, depth)
+        _record(w, s, q)
+        return DEAD
+    return SURFACE
 
 
 @inner
@@ -215,109 +253,181 @@ def _may_find_light(w: Any, s: Any, q: Any, c: Any) -> bool:
 
 
 @inner
-def _is_thin(w: Any, s: Any, q: Any) -> bool:
-    return materials.factors_of(w, np.int64(q[Q_MATERIAL]))[M_THICK] <= 0 or s[S_REFRACTION] <= 0
+def _chances(p: Any, surfaces: int) -> Any:
+    """How likely each lobe of some paths' surfaces is, to Q_RAYS: (those that scatter at all, those
+    that see a lamp that is aimed at).
+    """
+    m = bsdf.material_at(p)
+    vz = F(0) - dot(vector_at(p, Q_DX), vector_at(p, Q_NX))
+    kd, kg, kc, kt = bsdf.chances(p, m, vz)
+    mask = mask_of(surfaces)
+    put(p, Q_RAYS, kd, mask)
+    put(p, Q_RAYS + SIDE, kg, mask)
+    put(p, Q_RAYS + 2 * SIDE, kc, mask)
+    put(p, Q_RAYS + 3 * SIDE, kt, mask)
+    scatters = mask & (kd + kg + kc + kt > F(0))
+    return bits(scatters), bits(scatters & ~bsdf.only_mirrors(m, kd, kc))
 
 
 @inner
-def _look_for_lamps(w: Any, s: Any, q: Any, event: int) -> None:
-    q[Q_AIM_T] = 0.2126 * q[Q_TR] + 0.7152 * q[Q_TG] + 0.0722 * q[Q_TB]
-    horizon = 1.0 if event == SURFACE and q[Q_CLEAR] <= 0 else 0.0
-    lights.prepare_aim(w, s, q, q[Q_PX], q[Q_PY], q[Q_PZ], q[Q_GX], q[Q_GY], q[Q_GZ], horizon)
+def _ends_early(s: Any, q: Any) -> bool:
+    """Russian roulette: dim paths end by chance, those that go on count for the others."""
+    most = max(q[Q_TR], max(q[Q_TG], q[Q_TB])) / s[S_EARLY_END]
+    if most >= 1:
+        return False
+    u, _ = drawn(q, DIM_END)
+    if u >= most:
+        return True
+    q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / most, q[Q_TG] / most, q[Q_TB] / most
+    return False
+
+
+@inner
+def _choose_lobes(p: Any) -> Any:
+    """The lobe that each path goes on by, and how likely that was: lanes."""
+    kd, kg = take(p, Q_RAYS), take(p, Q_RAYS + SIDE)
+    kc, kt = take(p, Q_RAYS + 2 * SIDE), take(p, Q_RAYS + 3 * SIDE)
+    _, u = drawn_lanes(p, DIM_CHOICE)
+    u = where(most(most(kd, kg), most(kc, kt)) < F(1), u, F(0))
+    last = where(kc > F(0), F(2), F(1))
+    lobe = where((u < kd + kg + kc) | (kt <= F(0)), last, F(3))
+    lobe = where(u < kd, F(0), where(u < kd + kg, F(1), lobe))
+    chance = where(lobe > F(2.5), kt, where(lobe > F(1.5), kc, where(lobe > F(0.5), kg, kd)))
+    return lobe, chance
+
+
+@inner
+def _count_event(s: Any, q: Any, c: Any) -> None:
+    if s[S_PROFILE] > 0:
+        count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
 
 
 @linked
-def follow(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
-    """Follow the path from an event to its end."""
-    seed = np.uint32(q[Q_SEED])
-    while event != DEAD:
-        if not within_limits(s, q):
+def follow(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> None:
+    """Follow some paths from their events to their ends."""
+    while True:
+        surfaces, particles = within_limits(s, p, surfaces), within_limits(s, p, particles)
+        if surfaces | particles == 0:
             return
-        numbers = numbers_of_event(q)
-        draw(numbers, seed, np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT]))
-        if s[S_EARLY_END] > 0 and q[Q_DEPTH] > 0:
-            # Russian roulette: dim paths end by chance, those that go on count for the others.
-            most = max(q[Q_TR], max(q[Q_TG], q[Q_TB])) / s[S_EARLY_END]
-            if most < 1:
-                u, _ = drawn(numbers, DIM_END)
-                if u >= most:
-                    return
-                q[Q_TR], q[Q_TG], q[Q_TB] = q[Q_TR] / most, q[Q_TG] / most, q[Q_TB] / most
-        a, b = drawn(numbers, DIM_DIRECTION)
-        if event == PARTICLE:
-            _look_for_lamps(w, s, q, event)
-            aim(w, s, q, c, event, 1.0, 0.0, 0.0, 0.0, 1, False)
-            if not scatter(w, s, q, event, 0, 1.0, 1, a, b, False):
-                return
-        else:
-            thin = _is_thin(w, s, q)
-            kd, kg, kc, kt = bsdf.chances(q, vz(q), thin, thin and bsdf.is_smooth(q))
-            if kd + kg + kc + kt <= 0:
-                return
-            if not bsdf.only_mirrors(q, kd, kc):
-                _look_for_lamps(w, s, q, event)
-                aim(w, s, q, c, event, kd, kg, kc, kt, 1, thin)
-            u = 0.0
-            if max(max(kd, kg), max(kc, kt)) < 1.0:
-                _, u = drawn(numbers, DIM_CHOICE)
-            lobe, k = 3, kt
-            if u < kd:
-                lobe, k = 0, kd
-            elif u < kd + kg:
-                lobe, k = 1, kg
-            elif u < kd + kg + kc or kt <= 0:
-                lobe, k = (2, kc) if kc > 0 else (1, kg)
-            if k <= 0 or not scatter(w, s, q, event, lobe, k, 1, a, b, thin):
-                if s[S_PROFILE] > 0:
-                    count_touches(
-                        q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q)
-                    )
-                return
-        if s[S_PROFILE] > 0:
-            count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
-        if not within_limits(s, q) and not _may_find_light(w, s, q, c):
-            return
-        event = advance(w, s, q, c)
+        draw(p, surfaces | particles)
+        left = surfaces | particles
+        while left != 0 and s[S_EARLY_END] > 0:
+            k, left = following(left)
+            q = own(p, k)
+            if q[Q_DEPTH] > 0 and _ends_early(s, q):
+                surfaces, particles = surfaces & ~bit(k), particles & ~bit(k)
+        surfaces, seeing = _chances(p, surfaces)
+        left = particles
+        while left != 0:
+            k, left = following(left)
+            own(p, k)[Q_RAYS] = 1.0
+        aim(w, s, p, c, seeing, particles, 1)
+        lobe, chance = _choose_lobes(p)
+        a, b = drawn_lanes(p, DIM_DIRECTION)
+        going = scatter(w, p, surfaces, lobe, chance, 1, a, b) | particles
+        _turn_particles(w, p, particles, 1)
+        _count_events(s, p, c, surfaces | particles)
+        going = _worth_following(w, s, p, c, going)
+        surfaces, particles = advance(w, s, p, c, going)
+
+
+@inner
+def _turn_particles(w: Any, p: Any, particles: int, aimed: int) -> None:
+    left = particles
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        a, b = drawn(q, DIM_DIRECTION)
+        scatter_particle(w, q, q[Q_RAYS], aimed, a, b)
+
+
+@inner
+def _count_events(s: Any, p: Any, c: Any, paths: int) -> None:
+    left = paths if s[S_PROFILE] > 0 else np.int64(0)
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
+
+
+@inner
+def _worth_following(w: Any, s: Any, p: Any, c: Any, paths: int) -> Any:
+    """Those of some paths that may scatter once more, or find light with their last ray."""
+    on = within_limits(s, p, paths)
+    left = paths & ~on
+    while left != 0:
+        k, left = following(left)
+        if _may_find_light(w, s, own(p, k), c):
+            on |= bit(k)
+    return on
 
 
 @linked
-def branch(w: Any, s: Any, q: Any, c: Any, event: int) -> None:
+def branch(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> None:
     """At the first event: every component its own number of rays, each followed to its end."""
-    if not within_limits(s, q):
-        return
-    seed, index, dim = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT])
-    draw(numbers_of_event(q), seed, index, dim)
+    surfaces, particles = within_limits(s, p, surfaces), within_limits(s, p, particles)
+    draw(p, surfaces | particles)
     aimed = max(np.int64(s[S_SPLIT_LIGHTS]), 1)
-    thin = event == SURFACE and _is_thin(w, s, q)
-    n0, n1, n2, n3 = np.int64(s[S_SPLIT_VOLUME]), np.int64(0), np.int64(0), np.int64(0)
-    if event == SURFACE:
-        kd, kg, kc, kt = bsdf.chances(q, vz(q), thin, thin and bsdf.is_smooth(q))
-        n0 = np.int64(s[S_SPLIT_DIFFUSE]) if kd > 0 else np.int64(0)
-        n1 = np.int64(s[S_SPLIT_SPECULAR]) if kg > 0 else np.int64(0)
-        n2 = np.int64(s[S_SPLIT_SPECULAR]) if kc > 0 else np.int64(0)
-        n3 = np.int64(s[S_SPLIT_TRANSMISSION]) if kt > 0 else np.int64(0)
-    if event == PARTICLE or not bsdf.only_mirrors(q, f64(n0), f64(n2)):
-        _look_for_lamps(w, s, q, event)
-        aim(w, s, q, c, event, f64(n0), f64(n1), f64(n2), f64(n3), aimed, thin)
-    for k in range(Q_SAVED_COUNT):
-        q[Q_SAVED + k] = q[Q_TR + k]
-    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
+    surfaces, seeing = _chances(p, surfaces)
+    left = surfaces | particles
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        at_surface = surfaces & bit(k) != 0
+        for lobe in range(4):
+            at = Q_RAYS + SIDE * lobe
+            n = S_SPLIT_DIFFUSE if lobe == 0 else S_SPLIT_SPECULAR
+            n = S_SPLIT_TRANSMISSION if lobe == 3 else n
+            q[at] = s[n] if at_surface and q[at] > 0 else 0.0
+        if not at_surface:
+            q[Q_RAYS] = s[S_SPLIT_VOLUME]
+    aim(w, s, p, c, seeing, particles, aimed)
+    for at in range(SAVED):
+        p[Q_SAVED + at] = p[Q_TR + at]
+    for at in range(3 * SIDE):
+        p[Q_FIRST_X + at] = p[Q_DX + at]
+    for at in range(4 * SIDE):
+        p[Q_SPLIT + at] = p[Q_RAYS + at]
     for lobe in range(4):
-        n = n0 if lobe == 0 else (n1 if lobe == 1 else (n2 if lobe == 2 else n3))
-        for j in range(n):
-            for k in range(Q_SAVED_COUNT):
-                q[Q_TR + k] = q[Q_SAVED + k]
-            q[Q_DX], q[Q_DY], q[Q_DZ] = dx, dy, dz
-            # Rays of one lobe are points of one sequence; lobes differ by their seed.
-            q[Q_SEED], q[Q_INDEX] = mix(np.uint32(seed + np.uint32(lobe))), index * n + j
-            a, b = pair(np.uint32(q[Q_SEED]), index * n + j, dim + DIM_DIRECTION)
-            if scatter(w, s, q, event, lobe, np.float64(n), aimed, a, b, thin):
-                if s[S_PROFILE] > 0:
-                    count_touches(
-                        q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q)
-                    )
-                if within_limits(s, q) or _may_find_light(w, s, q, c):
-                    follow(w, s, q, c, advance(w, s, q, c))
+        j = np.int64(0)
+        while True:
+            some = _begin_again(p, surfaces | particles, lobe, j)
+            if some == 0:
+                break
+            a, b = drawn_lanes(p, DIM_DIRECTION)
+            one = where(a >= F(0), F(1), F(1))
+            rays = take(p, Q_SPLIT + SIDE * lobe)
+            going = scatter(w, p, some & surfaces, one * F(lobe), rays, aimed, a, b)
+            fog = some & particles if lobe == 0 else np.int64(0)
+            _turn_particles(w, p, fog, aimed)
+            going = going | fog
+            _count_events(s, p, c, going)
+            going = _worth_following(w, s, p, c, going)
+            more, fog = advance(w, s, p, c, going)
+            follow(w, s, p, c, more, fog)
+            j += 1
+
+
+@linked
+def _begin_again(p: Any, paths: int, lobe: int, j: int) -> int:
+    """Put those of some paths that have a j-th ray of a lobe back to their first event."""
+    some, left = np.int64(0), paths
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        n = np.int64(q[Q_SPLIT + SIDE * lobe])
+        if j >= n:
+            continue
+        some |= bit(k)
+        for at in range(0, SAVED, SIDE):
+            q[Q_TR + at] = q[Q_SAVED + at]
+        q[Q_DX], q[Q_DY], q[Q_DZ] = q[Q_FIRST_X], q[Q_FIRST_Y], q[Q_FIRST_Z]
+        q[Q_RAYS] = n
+        # Rays of one lobe are points of one sequence; lobes differ by their seed.
+        q[Q_SEED] = mix(np.uint32(np.uint32(q[Q_SEED]) + np.uint32(lobe)))
+        q[Q_INDEX] = np.int64(q[Q_INDEX]) * n + j
+    draw(p, some)
+    return some
 
 
 @linked
@@ -326,43 +436,56 @@ def _record(w: Any, s: Any, q: Any) -> None:
     if q[Q_RECORDED] > 0:
         return
     q[Q_RECORDED] = 1.0
-    q[Q_ALBEDO], q[Q_ALBEDO + 1], q[Q_ALBEDO + 2] = q[Q_BR], q[Q_BG], q[Q_BB]
-    q[Q_NORMAL], q[Q_NORMAL + 1], q[Q_NORMAL + 2] = q[Q_NX], q[Q_NY], q[Q_NZ]
+    q[Q_ALBEDO], q[Q_ALBEDO_G], q[Q_ALBEDO_B] = q[Q_BR], q[Q_BG], q[Q_BB]
+    q[Q_NORMAL], q[Q_NORMAL_Y], q[Q_NORMAL_Z] = q[Q_NX], q[Q_NY], q[Q_NZ]
     q[Q_DISTANCE], q[Q_PASSED] = q[Q_TRAVELLED], q[Q_LAYERS]
-    q[Q_POSITION], q[Q_POSITION + 1], q[Q_POSITION + 2] = q[Q_PX], q[Q_PY], q[Q_PZ]
+    q[Q_POSITION], q[Q_POSITION_Y], q[Q_POSITION_Z] = q[Q_PX], q[Q_PY], q[Q_PZ]
     met = np.int64(q[Q_INSTANCE])
     q[Q_OBJECT] = i64_at(w[W_INSTANCES])[met * INSTANCE_COLUMNS + P_OBJECT]
     q[Q_MET] = q[Q_INSTANCE]
 
 
 @linked
-def trace(w: Any, s: Any, q: Any, c: Any) -> None:
-    """Follow a camera ray (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME):
+def trace(w: Any, s: Any, p: Any, c: Any, paths: int) -> None:
+    """Follow some paths' camera rays (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME):
 
-    its light to Q_OUT, what it met to Q_FEATURES.
+    their light to Q_OUT, what they met to Q_FEATURES.
     """
-    q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
-    for k in range(Q_DEPTH, Q_SEED):
-        q[k] = 0.0
-    q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
-    q[Q_UNSEEN] = HIDDEN | NO_CAMERA
-    event = advance(w, s, q, c)
-    if event == DEAD:
-        return
-    if event == SURFACE:
-        _record(w, s, q)
-    view = np.int64(s[S_VIEW])
-    if view != VIEW_LIGHT:
-        for k in range(3 * 9):
-            q[Q_OUT + k] = 0.0
-        if event == SURFACE:
-            shade = _occlusion(w, s, q, c) if view == VIEW_OCCLUSION else _wires(w, s, q)
-            q[Q_OUT], q[Q_OUT + 1], q[Q_OUT + 2] = shade, shade, shade
-        return
-    if s[S_SPLIT] > 0:
-        branch(w, s, q, c, event)
+    left = paths
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
+        for at in range(Q_DEPTH, Q_SEED, SIDE):
+            q[at] = 0.0
+        q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
+        q[Q_UNSEEN] = HIDDEN | NO_CAMERA
+    surfaces, particles = advance(w, s, p, c, paths)
+    left = surfaces
+    while left != 0:
+        k, left = following(left)
+        _record(w, s, own(p, k))
+    if np.int64(s[S_VIEW]) != VIEW_LIGHT:
+        _views(w, s, p, c, surfaces, particles)
+    elif s[S_SPLIT] > 0:
+        branch(w, s, p, c, surfaces, particles)
     else:
-        follow(w, s, q, c, event)
+        follow(w, s, p, c, surfaces, particles)
+
+
+@linked
+def _views(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> None:
+    """Occlusion or edges instead of light, for paths that have met anything."""
+    left = surfaces | particles
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        for at in range(Q_OUT, Q_FEATURES, SIDE):
+            q[at] = 0.0
+        if surfaces & bit(k) != 0:
+            occlusion = np.int64(s[S_VIEW]) == VIEW_OCCLUSION
+            shade = _occlusion(w, s, q, c) if occlusion else _wires(w, s, q)
+            q[Q_OUT], q[Q_OUT + SIDE], q[Q_OUT + 2 * SIDE] = shade, shade, shade
 
 
 @linked
@@ -370,7 +493,12 @@ def _occlusion(w: Any, s: Any, q: Any, c: Any) -> float:
     """1 where nothing stands within reach in a direction spread by the cosine."""
     a, b = pair(np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX]), np.int64(q[Q_EVENT]) + DIM_DIRECTION)
     r, phi = math.sqrt(a), 2 * PI * b
-    direction_to_world(q, r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a)))
+    x, y, z = r * math.cos(phi), r * math.sin(phi), math.sqrt(max(0.0, 1.0 - a))
+    nx, ny, nz = q[Q_NX], q[Q_NY], q[Q_NZ]
+    (sx, sy, sz), (tx, ty, tz) = frame(nx, ny, nz)
+    q[Q_DX] = x * sx + y * tx + z * nx
+    q[Q_DY] = x * sy + y * ty + z * ny
+    q[Q_DZ] = x * sz + y * tz + z * nz
     if q[Q_DX] * q[Q_GX] + q[Q_DY] * q[Q_GY] + q[Q_DZ] * q[Q_GZ] <= 0:
         return 0.0
     start_beside(q, 1.0)

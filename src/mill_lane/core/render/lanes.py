@@ -138,6 +138,29 @@ for _name, _sign in (("lt", "<"), ("le", "<="), ("gt", ">"), ("ge", ">=")):
     _operator(getattr(operator, _name), _NUMBERS, _compared(_sign), "mask")
 
 
+def _of_lanes(name: Any, kind: str, code: Callable[[Any, Any, Any], Any]) -> None:
+    """Teach an operator of lanes alone."""
+
+    class Typing(AbstractTemplate):  # type: ignore[misc]
+        key = name
+
+        def generic(self, args: Any, kws: Any) -> Any:
+            lanes = args[0] if len(args) == 1 else None
+            fits = isinstance(lanes, Lanes) and lanes.kind == kind
+            return signature(lanes, lanes) if fits else None
+
+    infer_global(name)(Typing)
+
+    def lower(context: Any, b: Any, sig: Any, args: Any) -> Any:
+        return code(b, sig.args[0], args[0])
+
+    lower_builtin(name, Lanes)(lower)
+
+
+_of_lanes(operator.neg, "float32", lambda b, lanes, x: b.fneg(x))
+_of_lanes(operator.invert, "mask", lambda b, lanes, x: b.not_(x))
+
+
 def _vector(b: Any, pointer: Any, index: Any, lanes: Lanes) -> Any:
     return b.bitcast(b.gep(pointer, [index]), ir.PointerType(lanes.code))
 
@@ -189,46 +212,85 @@ def u32(typing_context: Any, x: Any) -> Any:
     return types.uint32(x), code
 
 
+def _common(*kinds: Any) -> Any:
+    """What numbers and lanes give together: lanes of as many, or float64."""
+    return next((k for k in kinds if isinstance(k, Lanes)), types.float64)
+
+
+def _as(context: Any, b: Any, value: Any, kind: Any, common: Any) -> Any:
+    if isinstance(common, Lanes):
+        return _spread(context, b, value, kind, common)
+    return context.cast(b, value, kind, common)
+
+
 @intrinsic
 def where(typing_context: Any, mask: Any, yes: Any, no: Any) -> Any:
-    """`yes` in the lanes of the mask, `no` in the others; one of them may be a number."""
-    lanes = yes if isinstance(yes, Lanes) else no
+    """`yes` in the lanes of the mask, `no` in the others; one of them may be a number.
+
+    For numbers, with a truth value, one of the two.
+    """
+    common = _common(yes, no)
+    if isinstance(mask, Lanes) and not isinstance(common, Lanes):
+        common = mask.of("float32")
 
     def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
-        a, c = (_spread(context, b, args[k], sig.args[k], lanes) for k in (1, 2))
+        a, c = (_as(context, b, args[k], sig.args[k], common) for k in (1, 2))
         return b.select(args[0], a, c)
 
-    return lanes(mask, yes, no), code
+    return common(mask, yes, no), code
 
 
-def _of_one(name: str, result: str = "") -> Any:
-    """A function of float32 lanes that the compiler has."""
+def _of_one(name: str) -> Any:
+    """A function of float32 lanes, or of a number, that the compiler has."""
 
     @intrinsic
     def function(typing_context: Any, lanes: Any) -> Any:
-        def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
-            kind = ir.FunctionType(lanes.code, [lanes.code])
-            whole = f"llvm.{name}.v{lanes.count}f32"
-            return b.call(function_of(b.module, kind, whole), list(args))
+        common = _common(lanes)
 
-        return lanes(lanes), code
+        def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
+            many = isinstance(common, Lanes)
+            own = lanes.code if many else ir.DoubleType()
+            x = _as(context, b, args[0], lanes, common)
+            whole = f"llvm.{name}.v{lanes.count}f32" if many else f"llvm.{name}.f64"
+            return b.call(function_of(b.module, ir.FunctionType(own, [own]), whole), [x])
+
+        return common(lanes), code
 
     return function
 
 
-root, size_of = _of_one("sqrt"), _of_one("fabs")
+root, size_of, floor_of = _of_one("sqrt"), _of_one("fabs"), _of_one("floor")
+
+
+def _turned_into(kind: str, name: str) -> Any:
+    @intrinsic
+    def function(typing_context: Any, lanes: Any) -> Any:
+        other = lanes.of(kind)
+
+        def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
+            return getattr(b, name)(args[0], other.code)
+
+        return other(lanes), code
+
+    return function
+
+
+# Whole numbers as float32, rounded; float32 from 0 on as whole numbers, cut off.
+as_floats, as_wholes = _turned_into("float32", "uitofp"), _turned_into("uint32", "fptoui")
+# The bits of float32 as uint32, and the other way round.
+bits_of, from_bits = _turned_into("uint32", "bitcast"), _turned_into("float32", "bitcast")
 
 
 def _chosen(sign: str) -> Any:
     @intrinsic
     def function(typing_context: Any, x: Any, y: Any) -> Any:
-        lanes = x if isinstance(x, Lanes) else y
+        common = _common(x, y)
 
         def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
-            a, c = (_spread(context, b, args[k], sig.args[k], lanes) for k in (0, 1))
+            a, c = (_as(context, b, args[k], sig.args[k], common) for k in (0, 1))
             return b.select(b.fcmp_ordered(sign, a, c), a, c)
 
-        return lanes(x, y), code
+        return common(x, y), code
 
     return function
 
@@ -283,3 +345,14 @@ def lane(typing_context: Any, lanes: Any, k: Any) -> Any:
         return b.extract_element(args[0], b.trunc(args[1], I32))
 
     return number(lanes, types.int64), code
+
+
+@intrinsic
+def with_lane(typing_context: Any, lanes: Any, k: Any, x: Any) -> Any:
+    """The lanes with another number, float32, in lane k."""
+
+    def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
+        one = context.cast(b, args[2], x, types.float32)
+        return b.insert_element(args[0], one, b.trunc(args[1], I32))
+
+    return lanes(lanes, types.int64, x), code

@@ -16,6 +16,7 @@ from mill_lane.core.render import path_slots
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import bits, lane, most, read, root, total, where, write
 from mill_lane.core.render.pointers import address_of, f32_at, f64_at
+from mill_lane.core.render.side_by_side import number_of
 from mill_lane.core.render.slots import *
 
 AT_ONCE = LAMPS_AT_ONCE
@@ -41,7 +42,8 @@ MOST_BALLS = 256  # beyond that a ray costs less than looking at all of them
 MOST_POWER = 1e25  # over the least squared distance it still is a float32
 LOST = 4e-7  # of the size of the scene: what float32 may err in a place
 F = np.float32
-_weights_place, _eights = inner(path_slots.weights_place), inner(path_slots.eights)
+_weights_place, _weights_size = inner(path_slots.weights_place), inner(path_slots.weights_size)
+_eights = inner(path_slots.eights)
 
 
 def light_bounds(
@@ -145,12 +147,19 @@ def _eight(t: Any, base: int, p: Spot) -> Any:
     return where(lit & (bound >= p.lowest), bound, F(0))
 
 
+@inner
+def _weights(q: Any, lamps: int) -> Any:
+    """Where the path's weights of the lamps stand."""
+    own = number_of(q) * (_weights_size(lamps) - 1)
+    return f64_at(address_of(q) + 8 * (_weights_place(lamps) + own))
+
+
 @linked
 def weigh_lamps(w: Any, s: Any, q: Any) -> float:
     """Keep the bounds of all lamps at the point aimed from for the choice; returns their sum."""
     count = w[W_LAMP_COUNT]
     groups = _eights(count)
-    sums = f64_at(address_of(q) + 8 * _weights_place(count))
+    sums = _weights(q, count)
     kept = f32_at(address_of(sums) + 8 * groups)
     t, here = f32_at(w[W_BOUNDS]), _spot(w, s, q)
     whole = 0.0
@@ -177,7 +186,7 @@ def pick_by_bound(w: Any, q: Any, left: float) -> Any:
     """
     count = w[W_LAMP_COUNT]
     groups = _eights(count)
-    sums = f64_at(address_of(q) + 8 * _weights_place(count))
+    sums = _weights(q, count)
     kept = f32_at(address_of(sums) + 8 * groups)
     last = np.int64(-1)
     for g in range(groups):

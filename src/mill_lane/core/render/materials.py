@@ -67,7 +67,7 @@ def read_cover(w: Any, q: Any) -> None:
 @linked
 def read_material(w: Any, q: Any) -> None:
     """Everything else of the material: metal, roughness (GGX's alpha), clear share, coat, index."""
-    q[Q_TOUCHES + 1] += 1.0
+    q[Q_SHADES] += 1.0
     material = np.int64(q[Q_MATERIAL])
     f = factors_of(w, material)
     _, g, b, _ = texel(w, q, material, ROUGH, False)

@@ -14,13 +14,17 @@ import numpy as np
 
 from mill_lane.core.render import bsdf, materials
 from mill_lane.core.render.jit import inner, linked
+from mill_lane.core.render.lanes import size_of, u32
 from mill_lane.core.render.microfacet import schlick
-from mill_lane.core.render.pointers import address_of, u32_at
+from mill_lane.core.render.sampler import UNIT, pairs
+from mill_lane.core.render.side_by_side import bit, following, mask_of, own, put, take, take_wholes
 from mill_lane.core.render.slots import *
+from mill_lane.core.render.vec import dot, plus, put_vector, times, vector_at
 
+F = np.float32
 EVENT = 8  # pairs of dimensions used by each event along a path
 DIM_FOG, DIM_CHOICE, DIM_DIRECTION, DIM_LAMP, DIM_POINT, DIM_END = range(6)
-DEAD, SURFACE, PARTICLE = 0, 1, 2
+DEAD, SURFACE, PARTICLE, STRAIGHT = range(4)
 CAUSTIC_ALPHA = 0.25  # lobes sharper than this make caustics behind a soft one
 
 
@@ -37,7 +41,7 @@ def count_ray(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
     c[at + 1] += nodes
     c[at + 2] += leaves
     q[Q_WORK] += q[Q_NODES]
-    q[Q_WORK + 1] += q[Q_LEAVES]
+    q[Q_WORK_LEAVES] += q[Q_LEAVES]
 
 
 @linked
@@ -45,16 +49,16 @@ def count_touches(q: Any, c: Any, ray: int, depth: int, component: int) -> None:
     """Add what was read and evaluated since the last call to where it belongs, and to the event's
     object and material.
     """
-    reads, shades = np.int64(q[Q_TOUCHES]), np.int64(q[Q_TOUCHES + 1])
-    q[Q_TOUCHES], q[Q_TOUCHES + 1] = 0.0, 0.0
+    reads, shades = np.int64(q[Q_TOUCHES]), np.int64(q[Q_SHADES])
+    q[Q_TOUCHES], q[Q_SHADES] = 0.0, 0.0
     at = C_KINDS + (ray * DEPTHS + min(depth, DEPTHS - 1)) * 5
     c[at + 3] += reads
     c[at + 4] += shades
     at = C_COMPONENTS + component * 5
     c[at + 3] += reads
     c[at + 4] += shades
-    q[Q_WORK + 2] += reads
-    q[Q_WORK + 3] += shades
+    q[Q_WORK_READS] += reads
+    q[Q_WORK_SHADES] += shades
 
 
 @inner
@@ -87,53 +91,75 @@ def add(
             k = limit / luma
             q[Q_LOST] += luma - limit
             r, g, b, luma = r * k, g * k, b * k, limit
-    at = Q_OUT + 3 * component
+    at = Q_OUT + 3 * SIDE * component
     q[at] += r
-    q[at + 1] += g
-    q[at + 2] += b
+    q[at + SIDE] += g
+    q[at + 2 * SIDE] += b
     if s[S_PROFILE] > 0:
         lamps = w[W_LAMP_COUNT]
         if lamp >= 0:
-            q[Q_PER_LAMP + lamp] += luma
-        q[Q_PER_LAMP + 4 * lamps + min(depth, DEPTHS - 1)] += luma
+            q[Q_PER_LAMP + SIDE * lamp] += luma
+        q[Q_PER_LAMP + SIDE * (4 * lamps + min(depth, DEPTHS - 1))] += luma
     if s[S_LIGHT_COUNT] > 0 and lamp >= 0:
-        at = Q_PER_LAMP + w[W_LAMP_COUNT] + 3 * lamp
+        at = Q_PER_LAMP + SIDE * (w[W_LAMP_COUNT] + 3 * lamp)
         q[at] += r
-        q[at + 1] += g
-        q[at + 2] += b
+        q[at + SIDE] += g
+        q[at + 2 * SIDE] += b
 
 
 @linked
-def straight_on(w: Any, s: Any, q: Any) -> Any:
-    """What goes straight on through the event's surface, by colour: alpha, and thin clear glass.
+def straight_on(w: Any, s: Any, p: Any, paths: int) -> None:
+    """What goes straight on through the surfaces of some paths' events, by colour: alpha, and thin
+    clear glass.  To Q_STRAIGHT_R and on.
 
-    The cover is read; the material is read here only where it is clear.
+    The cover is read; materials are read here only where they are clear.
     """
-    cover = q[Q_COVER]
-    material = np.int64(q[Q_MATERIAL])
-    f = materials.factors_of(w, material)
-    clear = 0.0
-    if f[M_TRANSMIT] > 0 and cover > 0:
-        materials.read_material(w, q)
-        if (f[M_THICK] <= 0 or s[S_REFRACTION] <= 0) and bsdf.is_smooth(q):
-            d = abs(q[Q_NX] * q[Q_DX] + q[Q_NY] * q[Q_DY] + q[Q_NZ] * q[Q_DZ])
-            clear = (
-                q[Q_CLEAR]
-                * (1.0 - bsdf.dielectric(q, d, True)[3])
-                * (1.0 - q[Q_COAT] * schlick(0.04, d))
-                * bsdf.under_sheen(q, d)
-            )
-    return (
-        1.0 - cover + cover * clear * q[Q_BR],
-        1.0 - cover + cover * clear * q[Q_BG],
-        1.0 - cover + cover * clear * q[Q_BB],
-    )
+    clear, left = np.int64(0), paths
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        f = materials.factors_of(w, np.int64(q[Q_MATERIAL]))
+        thin = f[M_THICK] <= 0 or s[S_REFRACTION] <= 0
+        q[Q_THIN] = 1.0 if thin else 0.0
+        through = 1.0 - q[Q_COVER]
+        q[Q_STRAIGHT_R], q[Q_STRAIGHT_G], q[Q_STRAIGHT_B] = through, through, through
+        if f[M_TRANSMIT] > 0 and q[Q_COVER] > 0:
+            materials.read_material(w, q)
+            if thin and bsdf.is_smooth(q):
+                clear |= bit(k)
+    if clear == 0:
+        return
+    m = bsdf.material_at(p)
+    d = size_of(dot(vector_at(p, Q_NX), vector_at(p, Q_DX)))
+    _, taken = bsdf.dielectric(m, d)
+    share = m.clear * (F(1) - taken) * (F(1) - m.coat * schlick(F(0.04), d))
+    share = share * take(p, Q_COVER) * bsdf.under_sheen(p, m, d)
+    through = plus(vector_at(p, Q_STRAIGHT_R), times(m.base, share))
+    put_vector(p, Q_STRAIGHT_R, through, mask_of(clear))
+
+
+@linked
+def draw(p: Any, paths: int) -> None:
+    """Draw the random numbers of some paths' events."""
+    seed, index, dim = take_wholes(p, Q_SEED), take_wholes(p, Q_INDEX), take_wholes(p, Q_EVENT)
+    mask = mask_of(paths)
+    for k in range(DIM_CHOICE, DRAWN):
+        a, b = pairs(seed, index, u32(dim + np.uint32(k)))
+        put(p, Q_DRAWN + 2 * SIDE * k, a, mask)
+        put(p, Q_DRAWN + 2 * SIDE * k + SIDE, b, mask)
 
 
 @inner
-def numbers_of_event(q: Any) -> Any:
-    """The random numbers that were drawn for the event (`sampler.draw`)."""
-    return u32_at(address_of(q) + 8 * Q_DRAWN)
+def drawn(q: Any, k: int) -> Any:
+    """The pair of the event's k-th dimension, as `sampler.pair` has it."""
+    return q[Q_DRAWN + 2 * SIDE * k] * UNIT, q[Q_DRAWN + 2 * SIDE * k + SIDE] * UNIT
+
+
+@inner
+def drawn_lanes(p: Any, k: int) -> Any:
+    """`drawn` for all paths, as lanes: in [0, 1]."""
+    at = Q_DRAWN + 2 * SIDE * k
+    return take(p, at) * F(UNIT), take(p, at + SIDE) * F(UNIT)
 
 
 @inner

@@ -1,10 +1,14 @@
-"""Names for the places of a path's scratch: the state of the one path that a thread follows.
+"""Names for the places of the scratch of eight paths, which a thread follows side by side.
 
-Float64, `Q_`.  Behind the fixed part stand the stacks of the traversal and what depends on the
-number of lights.
+Float64, `Q_`.  The numbers that eight paths have for a place lie next to each other, so that they
+are read and written at once; `q` points to a path's own, and its places are SIDE apart.  Behind the
+fixed part stand the stacks of the traversal, which the paths share, then what depends on the number
+of lights.
 """
 
 from __future__ import annotations
+
+SIDE = 8  # paths side by side
 
 # Components of the light, in the order in which they are kept.
 COMPONENTS = (
@@ -120,6 +124,7 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_TURN_COSINE,
     Q_TURN_SINE,
     Q_MEDIUM,
+    Q_THIN,  # whether the surface is a thin wall
     # Where lamps were looked for last, for the density of finding one by chance.
     Q_AX,
     Q_AY,
@@ -132,60 +137,83 @@ NONE, DIFFUSE, GLOSSY, THROUGH, VOLUME = range(5)
     Q_AIM_T,
     # What a lobe gave: red, green, blue and density of each of four.
     Q_LOBES,
-) = range(99)
+) = range(0, 100 * SIDE, SIDE)
 # A lamp that was picked: direction, distance, light, density, number, and whether it has no size.
-Q_LX = Q_LOBES + 16
-(Q_LY, Q_LZ, Q_LDIST, Q_LR, Q_LG, Q_LB, Q_LCHANCE, Q_LNUMBER, Q_LDELTA) = range(Q_LX + 1, Q_LX + 10)
-Q_VR, Q_VG, Q_VB = range(Q_LX + 10, Q_LX + 13)  # what of it arrives
-Q_OUT = Q_LX + 13  # the sample's light by component, 3 each
+Q_LX = Q_LOBES + 16 * SIDE
+(Q_LY, Q_LZ, Q_LDIST, Q_LR, Q_LG, Q_LB, Q_LCHANCE, Q_LNUMBER, Q_LDELTA) = range(
+    Q_LX + SIDE, Q_LX + 10 * SIDE, SIDE
+)
+Q_VR, Q_VG, Q_VB = range(Q_LX + 10 * SIDE, Q_LX + 13 * SIDE, SIDE)  # what of it arrives
+# How many rays each of four lobes has, or how likely it is, at the event and at the first of all.
+Q_RAYS, Q_SPLIT = Q_LX + 13 * SIDE, Q_LX + 17 * SIDE
+# The path's way while lamps are looked at, and at the first event; how wide the ray is, metres.
+(Q_WAY_X, Q_WAY_Y, Q_WAY_Z, Q_FIRST_X, Q_FIRST_Y, Q_FIRST_Z, Q_CONE) = range(
+    Q_LX + 21 * SIDE, Q_LX + 28 * SIDE, SIDE
+)
+# What goes straight on through the event's surface, by colour.
+(Q_STRAIGHT_R, Q_STRAIGHT_G, Q_STRAIGHT_B) = range(Q_LX + 28 * SIDE, Q_LX + 31 * SIDE, SIDE)
+Q_OUT = Q_LX + 31 * SIDE  # the sample's light by component, 3 each
 # What the sample met first, for the layers that guide: 3 numbers each of albedo, normal and
 # position.
-Q_FEATURES = Q_OUT + 3 * len(COMPONENTS)
-Q_ALBEDO = Q_FEATURES
-Q_NORMAL = Q_ALBEDO + 3
-Q_DISTANCE = Q_NORMAL + 3
-Q_PASSED = Q_DISTANCE + 1  # transparent layers before it
-Q_POSITION = Q_PASSED + 1
-Q_OBJECT = Q_POSITION + 3  # index of the scene's instance
-Q_MET = Q_OBJECT + 1  # index of the world's instance
-Q_RECORDED = Q_MET + 1  # 1 once there is anything
-FEATURES = 16
-Q_MATRIX = (
-    Q_FEATURES + FEATURES
-)  # world-to-object of a moving instance, 12; then its object-to-world, 12
-Q_TOUCHES = Q_MATRIX + 24  # counters of the path: texture reads, shading evaluations
-Q_LOST = Q_TOUCHES + 2  # luminance taken away by clamping and by leaving caustics out
-Q_WORK = Q_LOST + 2  # nodes, leaves, reads, shadings of the sample
-Q_SAVED = Q_WORK + 4  # the state at the first event, for rays that start there again
-Q_SAVED_COUNT = Q_LOBES - Q_TR
-Q_SAMPLE = Q_SAVED + Q_SAVED_COUNT  # luminance of the sample, and of the one before it
-Q_ASIDE = Q_SAMPLE + 4  # the event while a shadow ray looks at panes
-Q_ASIDE_COUNT = Q_AX - Q_EVENT
-Q_DRAWN = Q_ASIDE + Q_ASIDE_COUNT  # an event's random numbers: eight pairs of uint32
-PATH_FIXED = 400
-assert Q_RECORDED < Q_FEATURES + FEATURES
-assert Q_DRAWN + 8 <= PATH_FIXED, "a path's fixed part does not fit its scratch"
-# Behind that: two stacks of the traversal (uint64), eight lanes, then what depends on the number of
-# lamps.
-Q_STACK = PATH_FIXED
+Q_FEATURES = Q_OUT + 3 * len(COMPONENTS) * SIDE
+(Q_ALBEDO, Q_ALBEDO_G, Q_ALBEDO_B, Q_NORMAL, Q_NORMAL_Y, Q_NORMAL_Z, Q_DISTANCE) = range(
+    Q_FEATURES, Q_FEATURES + 7 * SIDE, SIDE
+)
+# Transparent layers before it; where it is; index of the scene's instance, and of the world's;
+# 1 once there is anything.
+(Q_PASSED, Q_POSITION, Q_POSITION_Y, Q_POSITION_Z, Q_OBJECT, Q_MET, Q_RECORDED) = range(
+    Q_DISTANCE + SIDE, Q_DISTANCE + 8 * SIDE, SIDE
+)
+FEATURES = Q_RECORDED + SIDE - Q_FEATURES
+# Counters of the path: texture reads, shading evaluations.
+Q_TOUCHES, Q_SHADES = Q_FEATURES + FEATURES, Q_FEATURES + FEATURES + SIDE
+Q_LOST = Q_SHADES + SIDE  # luminance taken away by clamping and by leaving caustics out
+# Nodes, leaves, reads, shadings of the sample.
+Q_WORK, Q_WORK_LEAVES, Q_WORK_READS, Q_WORK_SHADES = range(Q_LOST + SIDE, Q_LOST + 5 * SIDE, SIDE)
+Q_SAVED = Q_WORK + 4 * SIDE  # the state at the first event, for rays that start there again
+SAVED = Q_LOBES - Q_TR
+# Luminance of the sample; its pixel of the film, and of the whole picture; its number there, and
+# whether it is the second of two.
+(Q_SAMPLE, Q_PIXEL, Q_X, Q_Y, Q_FIRST_INDEX, Q_SECOND) = range(
+    Q_SAVED + SAVED, Q_SAVED + SAVED + 6 * SIDE, SIDE
+)
+Q_ASIDE = Q_SECOND + SIDE  # the event while a shadow ray looks at panes
+ASIDE = Q_AX - Q_EVENT
+# An event's random numbers: five pairs.
+Q_DRAWN = Q_ASIDE + ASIDE
+DRAWN = 6
+# What the paths share, one number after the other: world-to-object of a moving instance, 12, and
+# its object-to-world, 12; two stacks of the traversal (uint64), and eight lanes.
+Q_MATRIX = Q_DRAWN + 2 * DRAWN * SIDE
 STACK = 512
-Q_LANES = Q_STACK + 2 * STACK
+Q_STACK = Q_MATRIX + 24 + SIDE
+Q_LANES = Q_STACK + 2 * STACK + SIDE
 # For L lamps: the sample's luminance by lamp, L; its light by lamp, 3 L; its luminance by bounce;
 # then what the sample before it had, by lamp and by bounce; then sums over pairs of samples, three
-# each; then the lamps' weights at a point, eight by eight: the sum of each eight, and themselves.
-Q_PER_LAMP = Q_LANES + 16
+# each.  The last is the thread's, and stands once.
+Q_PER_LAMP = Q_LANES + 16 + SIDE
 LAMPS_AT_ONCE = 8
 DEPTHS = 8  # bounces told apart in profiles; deeper ones count with the last
 
 
 def path_size(lamps: int) -> int:
-    """Numbers of a path's scratch."""
-    return weights_place(lamps) + eights(lamps) * (1 + LAMPS_AT_ONCE // 2) + 16
+    """Numbers of the scratch of paths."""
+    return weights_place(lamps) + SIDE * weights_size(lamps) + SIDE
 
 
 def weights_place(lamps: int) -> int:
-    """Where the weights of the lamps begin."""
-    return Q_PER_LAMP + 5 * lamps + 2 * DEPTHS + 3 + 3 * (lamps + DEPTHS)
+    """Where the weights of the lamps begin, of one path after the other."""
+    return Q_PER_LAMP + (5 * lamps + 2 * DEPTHS) * SIDE + 3 + 3 * (lamps + DEPTHS)
+
+
+def weights_size(lamps: int) -> int:
+    """Numbers of a path's weights of the lamps: the sum of each eight, and themselves, float32."""
+    return (lamps + LAMPS_AT_ONCE - 1) // LAMPS_AT_ONCE * (1 + LAMPS_AT_ONCE // 2)
+
+
+def pairs_place(lamps: int) -> int:
+    """Where the sums over pairs of samples begin."""
+    return Q_PER_LAMP + (5 * lamps + 2 * DEPTHS) * SIDE
 
 
 def eights(lamps: int) -> int:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.render.jit import inner, linked
-from mill_lane.core.render.lanes import counted, u32, write
+from mill_lane.core.render.lanes import u32
 
 U = np.uint32
 UNIT = 2.0**-32
@@ -69,10 +69,10 @@ def _second_dimension_reversed(x: Any) -> Any:
 
 
 @inner
-def _points(seed: Any, index: int, dimension: Any) -> Any:
-    """The two coordinates, uint32, of a sample index in a dimension, or in lanes of them."""
-    s = mix(u32(u32(dimension * U(0x9E3779B9)) + U(seed)))
-    i = reverse(_scramble_reversed(u32(s * U(0) + reverse(U(index))), s))
+def _points(seed: Any, index: Any, dimension: Any) -> Any:
+    """The two coordinates, uint32 or lanes of it, of a sample index in a dimension."""
+    s = mix(u32(u32(dimension * U(0x9E3779B9)) + u32(seed)))
+    i = reverse(_scramble_reversed(reverse(index), s))
     # The seed is well mixed by now; a multiplication and a fold give each dimension one of its own.
     t = u32(s * U(0x85EBCA6B))
     first = u32(t ^ (t >> U(15)))
@@ -94,21 +94,13 @@ def pixel_seed(seed: int, x: int, y: int) -> Any:
 @linked
 def pair(seed: Any, index: int, dimension: int) -> Any:
     """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
-    a, b = _points(seed, index, U(dimension))
+    a, b = _points(seed, U(index), U(dimension))
     return np.float64(a) * UNIT, np.float64(b) * UNIT
 
 
-@linked
-def draw(out: Any, seed: Any, index: int, dimension: int) -> None:
-    """`pair` for eight dimensions at once, from `dimension` on: the bits of the first numbers to
-    out[0:8], of the second to out[8:16], uint32.
-    """
-    a, b = _points(seed, index, counted(8) + U(dimension))
-    write(a, out, 0)
-    write(b, out, 8)
-
-
 @inner
-def drawn(out: Any, k: int) -> Any:
-    """The pair of the k-th dimension that was drawn, as `pair` gives it."""
-    return np.float64(out[k]) * UNIT, np.float64(out[8 + k]) * UNIT
+def pairs(seed: Any, index: Any, dimension: Any) -> Any:
+    """The bits of `pair` for lanes of paths, each with a seed, an index and a dimension of its own:
+    lanes of uint32, UNIT of which are 1.
+    """
+    return _points(seed, index, dimension)

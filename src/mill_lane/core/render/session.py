@@ -204,7 +204,7 @@ class Session:
                     self.world.address,
                     self.settings.ctypes.data,
                     self.film.table.ctypes.data,
-                    hands.path.ctypes.data,
+                    hands.paths.ctypes.data,
                     hands.work.ctypes.data,
                     boxes[edges[i] :].ctypes.data,
                     edges[i + 1] - edges[i],

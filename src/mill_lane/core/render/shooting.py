@@ -11,7 +11,7 @@ from mill_lane.core.render import slots as s
 from mill_lane.core.render.build import build_boxes, build_mesh
 from mill_lane.core.render.texture import DECODE, Textures
 from mill_lane.core.render.traverse import blocked_batch, closest_batch, numbers_of
-from mill_lane.core.render.world import Lights, World, new_path
+from mill_lane.core.render.world import Lights, World, new_paths
 
 
 def no_lights() -> Lights:
@@ -98,7 +98,7 @@ class Shooter:
         distances: Any = 1e30,
         unseen: Any = s.HIDDEN,
     ) -> None:
-        self.world, self.path = world, new_path(world.light_count)
+        self.world, self.path = world, new_paths(world.light_count)
         self.o = np.ascontiguousarray(origins, np.float32)
         self.d = np.ascontiguousarray(directions, np.float32)
         self.far = np.ascontiguousarray(

@@ -15,6 +15,7 @@ from mill_lane.core.render.jit import inner, lean, linked
 from mill_lane.core.render.path import component_of, count_touches
 from mill_lane.core.render.pointers import f32_at, f64_at, i64_at, u8_at, u32_at
 from mill_lane.core.render.sampler import pair, pixel_seed
+from mill_lane.core.render.side_by_side import bit, own
 from mill_lane.core.render.slots import *
 
 DIM_PIXEL, DIM_LENS, DIM_TIME = 0, 60001, 60002  # pairs of dimensions; events lie between
@@ -92,7 +93,7 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
     """
     if q[Q_RECORDED] <= 0:
         return 0.0, 0.0
-    x, y, z = q[Q_POSITION], q[Q_POSITION + 1], q[Q_POSITION + 2]
+    x, y, z = q[Q_POSITION], q[Q_POSITION_Y], q[Q_POSITION_Z]
     instance = np.int64(q[Q_MET])
     following = i64_at(w[W_INSTANCES])[instance * INSTANCE_COLUMNS + P_NEXT]
     nx, ny, nz = x, y, z
@@ -111,76 +112,86 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
 
 
 @linked
-def _sample(w: Any, s: Any, q: Any, c: Any, x: int, y: int, index: int) -> float:
-    """One sample of a pixel of the whole picture; returns its luminance.
+def _begin(w: Any, s: Any, q: Any) -> None:
+    """Begin the path's sample (Q_INDEX) of its pixel (Q_X, Q_Y)."""
+    block = max(np.int64(s[S_BLOCK]), 1)
+    x, y = np.int64(q[Q_X]), np.int64(q[Q_Y])
+    q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), x // block, y // block)
+    for at in range(Q_OUT, Q_FEATURES + FEATURES, SIDE):
+        q[at] = 0.0
+    for at in range(0, 4 * SIDE, SIDE):
+        q[Q_WORK + at] = 0.0
+    if s[S_PROFILE] > 0 or s[S_LIGHT_COUNT] > 0:
+        for at in range(0, (4 * w[W_LAMP_COUNT] + DEPTHS) * SIDE, SIDE):
+            q[Q_PER_LAMP + at] = 0.0
+    q[Q_TOUCHES], q[Q_SHADES] = 0.0, 0.0
+    camera_ray(s, q, x, y)
+
+
+@linked
+def _end(s: Any, q: Any, c: Any) -> float:
+    """End the path's sample; returns its luminance.
 
     What is not a number counts as nothing.
     """
-    block = max(np.int64(s[S_BLOCK]), 1)
-    q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), x // block, y // block)
-    q[Q_INDEX] = index
-    for k in range(Q_OUT, Q_FEATURES + FEATURES):
-        q[k] = 0.0
-    for k in range(4):
-        q[Q_WORK + k] = 0.0
-    lamps = w[W_LAMP_COUNT]
-    if s[S_PROFILE] > 0 or s[S_LIGHT_COUNT] > 0:
-        for k in range(4 * lamps + DEPTHS):
-            q[Q_PER_LAMP + k] = 0.0
-    q[Q_TOUCHES], q[Q_TOUCHES + 1] = 0.0, 0.0
-    camera_ray(s, q, x, y)
-    trace(w, s, q, c)
     if s[S_PROFILE] > 0:
         count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
     if s[S_ONLY] > 0:
         for k in range(COUNT):
             if k + 1 != s[S_ONLY]:
-                q[Q_OUT + 3 * k], q[Q_OUT + 3 * k + 1], q[Q_OUT + 3 * k + 2] = 0.0, 0.0, 0.0
-    r, g, b = 0.0, 0.0, 0.0
-    for k in range(COUNT):
-        r, g, b = r + q[Q_OUT + 3 * k], g + q[Q_OUT + 3 * k + 1], b + q[Q_OUT + 3 * k + 2]
+                at = Q_OUT + 3 * SIDE * k
+                q[at], q[at + SIDE], q[at + 2 * SIDE] = 0.0, 0.0, 0.0
+    r, g, b = _light(q)
     if not (r >= 0 and g >= 0 and b >= 0 and r + g + b < 1e30):
-        for k in range(3 * COUNT):
-            q[Q_OUT + k] = 0.0
+        for at in range(0, 3 * COUNT * SIDE, SIDE):
+            q[Q_OUT + at] = 0.0
         return 0.0
     return 0.2126 * r + 0.7152 * g + 0.0722 * b
 
 
+@inner
+def _light(q: Any) -> Any:
+    """The light of the path's sample, all components together."""
+    r, g, b = 0.0, 0.0, 0.0
+    for at in range(Q_OUT, Q_OUT + 3 * COUNT * SIDE, 3 * SIDE):
+        r, g, b = r + q[at], g + q[at + SIDE], b + q[at + 2 * SIDE]
+    return r, g, b
+
+
 @linked
-def _pairs(w: Any, q: Any, luma: float, second: bool) -> None:
+def _pairs(w: Any, p: Any, q: Any, luma: float) -> None:
     """Differences between a sample and the one before it, for what the grain would be without a
-    lamp or a bounce.
+    lamp or a bounce.  The one before it, and the sums, stand with the first path.
     """
     lamps = w[W_LAMP_COUNT]
-    now, depths = Q_PER_LAMP, Q_PER_LAMP + 4 * lamps
-    before = depths + DEPTHS
-    if not second:
-        q[Q_SAMPLE] = luma
-        for k in range(lamps):
-            q[before + k] = q[now + k]
-        for k in range(DEPTHS):
-            q[before + lamps + k] = q[depths + k]
+    kept = lamps + DEPTHS
+    by_lamp, by_depth = Q_PER_LAMP, Q_PER_LAMP + 4 * SIDE * lamps
+    before = by_depth + SIDE * DEPTHS
+    if q[Q_SECOND] <= 0:
+        p[Q_SAMPLE] = luma
+        for k in range(kept):
+            at = by_lamp + SIDE * k if k < lamps else by_depth + SIDE * (k - lamps)
+            p[before + SIDE * k] = q[at]
         return
-    sums = before + lamps + DEPTHS
-    d = luma - q[Q_SAMPLE]
-    q[sums] += 1.0
-    q[sums + 1] += luma + q[Q_SAMPLE]
-    q[sums + 2] += d * d
-    for k in range(lamps + DEPTHS):
-        x = q[now + k] if k < lamps else q[depths + k - lamps]
-        e = x - q[before + k]
+    sums = before + SIDE * kept
+    d = luma - p[Q_SAMPLE]
+    p[sums] += 1.0
+    p[sums + 1] += luma + p[Q_SAMPLE]
+    p[sums + 2] += d * d
+    for k in range(kept):
+        at = by_lamp + SIDE * k if k < lamps else by_depth + SIDE * (k - lamps)
+        x, y = q[at], p[before + SIDE * k]
         at = sums + 3 + 3 * k
-        q[at] += x + q[before + k]
-        q[at + 1] += d * e
-        q[at + 2] += e * e
+        p[at] += x + y
+        p[at + 1] += d * (x - y)
+        p[at + 2] += (x - y) * (x - y)
 
 
 @linked
-def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) -> None:
-    """Add a sample to pixel p of the film."""
-    r, g, b = 0.0, 0.0, 0.0
-    for k in range(COUNT):
-        r, g, b = r + q[Q_OUT + 3 * k], g + q[Q_OUT + 3 * k + 1], b + q[Q_OUT + 3 * k + 2]
+def _keep(w: Any, s: Any, q: Any, film: Any, luma: float) -> None:
+    """Add the path's sample to its pixel of the film."""
+    p, index = np.int64(q[Q_PIXEL]), np.int64(q[Q_FIRST_INDEX])
+    r, g, b = _light(q)
     light, lumas = f32_at(film[F_LIGHT]), f32_at(film[F_LUMA])
     light[3 * p] += np.float32(r)
     light[3 * p + 1] += np.float32(g)
@@ -189,15 +200,15 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
     lumas[2 * p + 1] += np.float32(luma * luma)
     u32_at(film[F_SAMPLES])[p] += np.uint32(1)
     if film[F_ALBEDO] != 0:
-        _three(film[F_ALBEDO], p, q[Q_ALBEDO], q[Q_ALBEDO + 1], q[Q_ALBEDO + 2])
+        _three(film[F_ALBEDO], p, q[Q_ALBEDO], q[Q_ALBEDO_G], q[Q_ALBEDO_B])
     if film[F_NORMAL] != 0:
-        _three(film[F_NORMAL], p, q[Q_NORMAL], q[Q_NORMAL + 1], q[Q_NORMAL + 2])
+        _three(film[F_NORMAL], p, q[Q_NORMAL], q[Q_NORMAL_Y], q[Q_NORMAL_Z])
     if film[F_DEPTH] != 0:
         f32_at(film[F_DEPTH])[p] += np.float32(q[Q_DISTANCE])
     if film[F_LIGHT_SQUARES] != 0:
         _squares(q, film, p, r, g, b)
     if film[F_POSITION] != 0:
-        _three(film[F_POSITION], p, q[Q_POSITION], q[Q_POSITION + 1], q[Q_POSITION + 2])
+        _three(film[F_POSITION], p, q[Q_POSITION], q[Q_POSITION_Y], q[Q_POSITION_Z])
     if film[F_MOTION] != 0:
         mx, my = _motion(w, s, q)
         motion = f32_at(film[F_MOTION])
@@ -207,28 +218,28 @@ def _keep(w: Any, s: Any, q: Any, film: Any, p: int, luma: float, index: int) ->
         # Numbers do not average: the first sample's object stands, counted from 1, 0 for none.
         f32_at(film[F_OBJECT])[p] = np.float32(q[Q_OBJECT] + 1.0)
     if film[F_WORK] != 0:
-        work = q[Q_WORK] + q[Q_WORK + 1] + 2.0 * q[Q_WORK + 2] + 8.0 * q[Q_WORK + 3]
+        work = q[Q_WORK] + q[Q_WORK_LEAVES] + 2.0 * q[Q_WORK_READS] + 8.0 * q[Q_WORK_SHADES]
         f32_at(film[F_WORK])[p] += np.float32(work)
     if film[F_HALF] != 0 and index % 2 == 0:
         _three(film[F_HALF], p, r, g, b)
     if film[F_COMPONENTS] != 0:
         parts = f32_at(film[F_COMPONENTS])
         for k in range(3 * COUNT):
-            parts[3 * COUNT * p + k] += np.float32(q[Q_OUT + k])
+            parts[3 * COUNT * p + k] += np.float32(q[Q_OUT + SIDE * k])
     if film[F_LIGHTS] != 0:
         lamps = w[W_LAMP_COUNT]
         by_lamp = f32_at(film[F_LIGHTS])
         for k in range(3 * lamps):
-            by_lamp[3 * lamps * p + k] += np.float32(q[Q_PER_LAMP + lamps + k])
+            by_lamp[3 * lamps * p + k] += np.float32(q[Q_PER_LAMP + SIDE * (lamps + k)])
 
 
 @linked
 def _squares(q: Any, film: Any, p: int, r: float, g: float, b: float) -> None:
     """Add the squares of a sample's light and guides, from which their variance is known."""
     _three(film[F_LIGHT_SQUARES], p, r * r, g * g, b * b)
-    ar, ag, ab = q[Q_ALBEDO], q[Q_ALBEDO + 1], q[Q_ALBEDO + 2]
+    ar, ag, ab = q[Q_ALBEDO], q[Q_ALBEDO_G], q[Q_ALBEDO_B]
     _three(film[F_ALBEDO_SQUARES], p, ar * ar, ag * ag, ab * ab)
-    nx, ny, nz = q[Q_NORMAL], q[Q_NORMAL + 1], q[Q_NORMAL + 2]
+    nx, ny, nz = q[Q_NORMAL], q[Q_NORMAL_Y], q[Q_NORMAL_Z]
     _three(film[F_NORMAL_SQUARES], p, nx * nx, ny * ny, nz * nz)
     f32_at(film[F_DEPTH_SQUARES])[p] += np.float32(q[Q_DISTANCE] * q[Q_DISTANCE])
 
@@ -241,12 +252,26 @@ def _three(address: int, p: int, r: float, g: float, b: float) -> None:
     plane[3 * p + 2] += np.float32(b)
 
 
+@linked
+def _side_by_side(w: Any, s: Any, film: Any, p: Any, c: Any, count: int) -> None:
+    """Follow the first `count` paths, and keep their samples in order."""
+    for k in range(count):
+        _begin(w, s, own(p, k))
+    trace(w, s, p, c, bit(count) - 1)
+    for k in range(count):
+        q = own(p, k)
+        luma = _end(s, q, c)
+        _keep(w, s, q, film, luma)
+        if s[S_PROFILE] > 0:
+            _pairs(w, p, q, luma)
+
+
 @lean
 def render_tiles(
     world: int,
     settings: int,
     film_table: int,
-    path: int,
+    paths: int,
     counters: int,
     boxes: int,
     tiles: int,
@@ -256,27 +281,32 @@ def render_tiles(
     """Add up to `samples` samples to every active pixel of some tiles, none beyond `most`.
 
     All but the last three are addresses: of the world's table, the settings, the film's table, a
-    thread's path and counters, and of the tiles, int64 (T, 4): x0, y0, x1, y1 within the film.
+    thread's paths and counters, and of the tiles, int64 (T, 4): x0, y0, x1, y1 within the film.
     """
-    w, s, film, q, c = (
+    w, s, film, p, c = (
         i64_at(world),
         f64_at(settings),
         i64_at(film_table),
-        f64_at(path),
+        f64_at(paths),
         i64_at(counters),
     )
     box, width = i64_at(boxes), np.int64(s[S_REGION_W])
-    x0, y0 = np.int64(s[S_X0]), np.int64(s[S_Y0])
     active, have = u8_at(film[F_ACTIVE]), u32_at(film[F_SAMPLES])
+    count = np.int64(0)
     for k in range(tiles):
         for y in range(box[4 * k + 1], box[4 * k + 3]):
             for x in range(box[4 * k], box[4 * k + 2]):
-                p = y * width + x
-                if active[p] == 0:
+                pixel = y * width + x
+                if active[pixel] == 0:
                     continue
-                first = np.int64(have[p])
+                first = np.int64(have[pixel])
                 for i in range(min(samples, most - first)):
-                    luma = _sample(w, s, q, c, x0 + x, y0 + y, first + i)
-                    _keep(w, s, q, film, p, luma, first + i)
-                    if s[S_PROFILE] > 0:
-                        _pairs(w, q, luma, i % 2 == 1)
+                    q = own(p, count)
+                    q[Q_PIXEL], q[Q_X], q[Q_Y] = pixel, s[S_X0] + x, s[S_Y0] + y
+                    q[Q_INDEX], q[Q_FIRST_INDEX], q[Q_SECOND] = first + i, first + i, i % 2
+                    count += 1
+                    if count == SIDE:
+                        _side_by_side(w, s, film, p, c, count)
+                        count = np.int64(0)
+    if count > 0:
+        _side_by_side(w, s, film, p, c, count)

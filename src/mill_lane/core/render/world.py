@@ -186,8 +186,8 @@ class World:
         return len(self.lights.rows)
 
 
-def new_path(light_count: int = 0) -> NDArray[np.float64]:
-    """The scratch of one thread's path, on a cache line."""
+def new_paths(light_count: int = 0) -> NDArray[np.float64]:
+    """The scratch of one thread's paths, on a cache line."""
     size = s.path_size(light_count)
     raw = np.zeros(size + 8, np.float64)
     start = (-(raw.ctypes.data // 8)) % 8
