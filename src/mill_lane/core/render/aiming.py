@@ -28,7 +28,17 @@ from mill_lane.core.render.path import (
 from mill_lane.core.render.pointers import f64_at
 from mill_lane.core.render.sampler import mix, pair
 from mill_lane.core.render.scatter import shading_frame, unseen_by
-from mill_lane.core.render.side_by_side import all_of, bit, following, mask_of, number_of, own, take
+from mill_lane.core.render.side_by_side import (
+    all_of,
+    bit,
+    following,
+    group,
+    mask_of,
+    masks,
+    number_of,
+    own,
+    take,
+)
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, OPAQUE_SHADOWS, blocked, closest
 from mill_lane.core.render.vec import dot, put_vector, times, vector_at, within
@@ -126,38 +136,59 @@ def _balanced(a: float, b: float) -> float:
 
 
 @linked
-def aim(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int, rays: int) -> None:
-    """Light from lamps at the events of some paths; `rays` are aimed from each.
+def aim(w: Any, s: Any, b: Any, c: Any, rays: int) -> None:
+    """Light from lamps at the events of paths (M_SEEING, M_PARTICLES); `rays` are aimed from each.
 
     Q_RAYS has the rays of each lobe.
     """
-    if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0 or surfaces | particles == 0:
+    if w[W_LAMP_COUNT] == 0 or s[S_AIM] <= 0:
         return
-    left = surfaces | particles
-    while left != 0:
-        k, left = following(left)
-        q = own(p, k)
-        look_for_lamps(w, s, q, surfaces & bit(k) != 0)
-        q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z] = q[Q_DX], q[Q_DY], q[Q_DZ]
+    for g in range(GROUPS):
+        p = group(w, b, g)
+        m = masks(p)
+        left = m[M_SEEING] | m[M_PARTICLES]
+        while left != 0:
+            k, left = following(left)
+            q = own(p, k)
+            look_for_lamps(w, s, q, m[M_SEEING] & bit(k) != 0)
+            q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z] = q[Q_DX], q[Q_DY], q[Q_DZ]
     every = s[S_CHOICE] == ALL_LIGHTS
     for j in range(rays):
         for turn in range(w[W_LAMP_COUNT] if every else 1):
-            left, lit = surfaces | particles, np.int64(0)
-            while left != 0:
-                k, left = following(left)
-                if _point_on_lamp(w, s, own(p, k), every, turn, rays, j):
-                    lit |= bit(k)
-            left = lit & particles
-            if lit & surfaces != 0:
-                left |= _weigh(w, s, p, lit & surfaces, rays)
-            while left != 0:
-                k, left = following(left)
-                q = own(p, k)
-                if surfaces & bit(k) == 0:
-                    _to_particle(w, s, q, c, rays)
-                else:
-                    _to_surface(w, s, q, c)
-                q[Q_DX], q[Q_DY], q[Q_DZ] = q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z]
+            for g in range(GROUPS):
+                _pick_points(w, s, group(w, b, g), every, turn, rays, j)
+            for g in range(GROUPS):
+                _gather(w, s, group(w, b, g), c, rays)
+
+
+@linked
+def _pick_points(w: Any, s: Any, p: Any, every: bool, turn: int, rays: int, j: int) -> None:
+    """Pick points on lamps for a group, and see what surfaces make of them: M_LIT."""
+    m = masks(p)
+    left, lit = m[M_SEEING] | m[M_PARTICLES], np.int64(0)
+    while left != 0:
+        k, left = following(left)
+        if _point_on_lamp(w, s, own(p, k), every, turn, rays, j):
+            lit |= bit(k)
+    surfaces = lit & m[M_SEEING]
+    m[M_LIT] = lit & m[M_PARTICLES]
+    if surfaces != 0:
+        m[M_LIT] |= _weigh(w, s, p, surfaces, rays)
+
+
+@linked
+def _gather(w: Any, s: Any, p: Any, c: Any, rays: int) -> None:
+    """Add what arrives of the points just picked."""
+    m = masks(p)
+    left = m[M_LIT]
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        if m[M_PARTICLES] & bit(k) != 0:
+            _to_particle(w, s, q, c, rays)
+        else:
+            _to_surface(w, s, q, c)
+        q[Q_DX], q[Q_DY], q[Q_DZ] = q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z]
 
 
 @inner

@@ -18,7 +18,8 @@ class Hands:
         self.work = np.zeros(
             s.counters_size(len(world.instances), len(world.factors), world.light_count), np.int64
         )
-        self.lost = self.paths[s.Q_LOST :][: s.SIDE]
+        groups = self.paths[: s.GROUPS * s.group_size(world.light_count)].reshape(s.GROUPS, -1)
+        self.lost = groups[:, s.Q_LOST : s.Q_LOST + s.SIDE]
         self.pairs = self.paths[s.pairs_place(world.light_count) :][
             : s.pair_sums(world.light_count)
         ]

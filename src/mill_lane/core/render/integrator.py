@@ -50,7 +50,16 @@ from mill_lane.core.render.path import (
 from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.sampler import mix, pair
 from mill_lane.core.render.scatter import scatter, scatter_particle, within_limits
-from mill_lane.core.render.side_by_side import bit, following, mask_of, own, put, take
+from mill_lane.core.render.side_by_side import (
+    bit,
+    following,
+    group,
+    mask_of,
+    masks,
+    own,
+    put,
+    take,
+)
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import ALL, blocked, closest
 from mill_lane.core.render.vec import dot, vector_at
@@ -61,41 +70,65 @@ MOST_EVENTS = 1000
 
 
 @linked
-def advance(w: Any, s: Any, p: Any, c: Any, going: int) -> Any:
-    """Follow some paths' rays to their next events: (those at a surface, those at a particle).
+def advance(w: Any, s: Any, b: Any, c: Any) -> None:
+    """Follow the rays of paths (M_GOING) to their next events: M_SURFACES and M_PARTICLES.
 
     The others have ended.  Light met on the way is added.
     """
-    surfaces, particles = np.int64(0), np.int64(0)
-    while going != 0:
-        hits = np.int64(0)
-        left = going
-        while left != 0:
-            k, left = following(left)
-            met = _meet(w, s, own(p, k), c)
-            if met == SURFACE:
-                hits |= bit(k)
-            elif met == PARTICLE:
-                particles |= bit(k)
-        left = hits
-        while left != 0:
-            k, left = following(left)
-            q = own(p, k)
-            surface.place(w, q, q[Q_CONE])
-            materials.read_cover(w, q)
-        straight_on(w, s, p, hits)
-        going, left = np.int64(0), hits
-        while left != 0:
-            k, left = following(left)
-            q = own(p, k)
-            met = _goes_on(w, s, q, c)
-            if met == STRAIGHT:
-                going |= bit(k)
-            elif met == SURFACE:
-                surfaces |= bit(k)
-                if materials.factors_of(w, np.int64(q[Q_MATERIAL]))[M_TRANSMIT] <= 0:
-                    materials.read_material(w, q)
-    return surfaces, particles
+    for g in range(GROUPS):
+        m = masks(group(w, b, g))
+        m[M_SURFACES], m[M_PARTICLES], m[M_SEEING] = 0, 0, 0
+    some = True
+    while some:
+        for g in range(GROUPS):
+            _follow_rays(w, s, group(w, b, g), c)
+        some = False
+        for g in range(GROUPS):
+            p = group(w, b, g)
+            if masks(p)[M_HITS] != 0:
+                _reach_surfaces(w, s, p, c)
+            some = some or masks(p)[M_GOING] != 0
+
+
+@linked
+def _follow_rays(w: Any, s: Any, p: Any, c: Any) -> None:
+    """Follow the rays of a group, to M_HITS or M_PARTICLES."""
+    m = masks(p)
+    left, hits = m[M_GOING], np.int64(0)
+    while left != 0:
+        k, left = following(left)
+        met = _meet(w, s, own(p, k), c)
+        if met == SURFACE:
+            hits |= bit(k)
+        elif met == PARTICLE:
+            m[M_PARTICLES] |= bit(k)
+    m[M_HITS], m[M_GOING] = hits, 0
+
+
+@linked
+def _reach_surfaces(w: Any, s: Any, p: Any, c: Any) -> None:
+    """See what becomes of the paths of a group that hit something (M_HITS): those that go straight
+    on to M_GOING, those that scatter to M_SURFACES.
+    """
+    m = masks(p)
+    left = m[M_HITS]
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        surface.place(w, q, q[Q_CONE])
+        materials.read_cover(w, q)
+    straight_on(w, s, p, m[M_HITS])
+    left = m[M_HITS]
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        met = _goes_on(w, s, q, c)
+        if met == STRAIGHT:
+            m[M_GOING] |= bit(k)
+        elif met == SURFACE:
+            m[M_SURFACES] |= bit(k)
+            if materials.factors_of(w, np.int64(q[Q_MATERIAL]))[M_TRANSMIT] <= 0:
+                materials.read_material(w, q)
 
 
 @linked
@@ -303,32 +336,77 @@ def _count_event(s: Any, q: Any, c: Any) -> None:
 
 
 @linked
-def follow(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> None:
-    """Follow some paths from their events to their ends."""
+def follow(w: Any, s: Any, b: Any, c: Any) -> None:
+    """Follow paths from their events (M_SURFACES, M_PARTICLES) to their ends."""
     while True:
-        surfaces, particles = within_limits(s, p, surfaces), within_limits(s, p, particles)
-        if surfaces | particles == 0:
+        some = False
+        for g in range(GROUPS):
+            p = group(w, b, g)
+            m = masks(p)
+            if m[M_SURFACES] | m[M_PARTICLES] != 0:
+                _stand_at_event(s, p)
+                some = some or m[M_SURFACES] | m[M_PARTICLES] != 0
+        if not some:
             return
-        draw(p, surfaces | particles)
-        left = surfaces | particles
-        while left != 0 and s[S_EARLY_END] > 0:
-            k, left = following(left)
-            q = own(p, k)
-            if q[Q_DEPTH] > 0 and _ends_early(s, q):
-                surfaces, particles = surfaces & ~bit(k), particles & ~bit(k)
-        surfaces, seeing = _chances(p, surfaces)
-        left = particles
+        aim(w, s, b, c, 1)
+        for g in range(GROUPS):
+            p = group(w, b, g)
+            m = masks(p)
+            if m[M_SURFACES] | m[M_PARTICLES] != 0:
+                lobe, chance = _choose_lobes(p)
+                _scatter_all(w, s, p, c, lobe, chance, 1)
+        _look_ahead(w, s, b, c)
+        advance(w, s, b, c)
+
+
+@linked
+def _stand_at_event(s: Any, p: Any) -> None:
+    """Draw what a group's events need, and see how each may go on: M_SEEING are those at surfaces
+    that see lamps.
+    """
+    m = masks(p)
+    surfaces, particles = (
+        within_limits(s, p, m[M_SURFACES]),
+        within_limits(s, p, m[M_PARTICLES]),
+    )
+    draw(p, surfaces | particles)
+    left = surfaces | particles
+    while left != 0 and s[S_EARLY_END] > 0:
+        k, left = following(left)
+        q = own(p, k)
+        if q[Q_DEPTH] > 0 and _ends_early(s, q):
+            surfaces, particles = surfaces & ~bit(k), particles & ~bit(k)
+    surfaces, seeing = _chances(p, surfaces)
+    left = particles
+    while left != 0:
+        k, left = following(left)
+        own(p, k)[Q_RAYS] = 1.0
+    m[M_SURFACES], m[M_PARTICLES], m[M_SEEING] = surfaces, particles, seeing
+
+
+@linked
+def _scatter_all(w: Any, s: Any, p: Any, c: Any, lobe: Any, rays: Any, aimed: int) -> None:
+    """Turn a group's paths at their events, by a lobe (lanes) where that is a surface."""
+    m = masks(p)
+    a, b = drawn_lanes(p, DIM_DIRECTION)
+    m[M_GOING] = scatter(w, p, m[M_SURFACES], lobe, rays, aimed, a, b) | m[M_PARTICLES]
+    _turn_particles(w, p, m[M_PARTICLES], aimed)
+    _count_events(s, p, c, m[M_SURFACES] | m[M_PARTICLES])
+
+
+@linked
+def _look_ahead(w: Any, s: Any, b: Any, c: Any) -> None:
+    """Leave out the paths (M_GOING) that cannot scatter again and will find no light."""
+    for g in range(GROUPS):
+        p = group(w, b, g)
+        m = masks(p)
+        on = within_limits(s, p, m[M_GOING])
+        left = m[M_GOING] & ~on
         while left != 0:
             k, left = following(left)
-            own(p, k)[Q_RAYS] = 1.0
-        aim(w, s, p, c, seeing, particles, 1)
-        lobe, chance = _choose_lobes(p)
-        a, b = drawn_lanes(p, DIM_DIRECTION)
-        going = scatter(w, p, surfaces, lobe, chance, 1, a, b) | particles
-        _turn_particles(w, p, particles, 1)
-        _count_events(s, p, c, surfaces | particles)
-        going = _worth_following(w, s, p, c, going)
-        surfaces, particles = advance(w, s, p, c, going)
+            if _may_find_light(w, s, own(p, k), c):
+                on |= bit(k)
+        m[M_GOING] = on
 
 
 @inner
@@ -350,24 +428,52 @@ def _count_events(s: Any, p: Any, c: Any, paths: int) -> None:
         count_touches(q, c, np.int64(q[Q_LAST_KIND]), np.int64(q[Q_DEPTH]), component_of(q))
 
 
-@inner
-def _worth_following(w: Any, s: Any, p: Any, c: Any, paths: int) -> Any:
-    """Those of some paths that may scatter once more, or find light with their last ray."""
-    on = within_limits(s, p, paths)
-    left = paths & ~on
-    while left != 0:
-        k, left = following(left)
-        if _may_find_light(w, s, own(p, k), c):
-            on |= bit(k)
-    return on
+@linked
+def branch(w: Any, s: Any, b: Any, c: Any) -> None:
+    """At the first event: every component its own number of rays, each followed to its end."""
+    aimed = max(np.int64(s[S_SPLIT_LIGHTS]), 1)
+    for g in range(GROUPS):
+        _split(s, group(w, b, g))
+    aim(w, s, b, c, aimed)
+    for g in range(GROUPS):
+        p = group(w, b, g)
+        m = masks(p)
+        m[M_FIRST], m[M_FIRST_FOG] = m[M_SURFACES], m[M_PARTICLES]
+        for at in range(SAVED):
+            p[Q_SAVED + at] = p[Q_TR + at]
+        for at in range(3 * SIDE):
+            p[Q_FIRST_X + at] = p[Q_DX + at]
+        for at in range(4 * SIDE):
+            p[Q_SPLIT + at] = p[Q_RAYS + at]
+    for lobe in range(4):
+        j = np.int64(0)
+        while True:
+            some = False
+            for g in range(GROUPS):
+                p = group(w, b, g)
+                m = masks(p)
+                m[M_GOING] = 0
+                if _begin_again(p, lobe, j):
+                    some = True
+                    rays = take(p, Q_SPLIT + SIDE * lobe)
+                    _scatter_all(w, s, p, c, rays * F(0) + F(lobe), rays, aimed)
+            if not some:
+                break
+            _look_ahead(w, s, b, c)
+            advance(w, s, b, c)
+            follow(w, s, b, c)
+            j += 1
 
 
 @linked
-def branch(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> None:
-    """At the first event: every component its own number of rays, each followed to its end."""
-    surfaces, particles = within_limits(s, p, surfaces), within_limits(s, p, particles)
+def _split(s: Any, p: Any) -> None:
+    """How many rays each component of a group's first events gets, to Q_RAYS."""
+    m = masks(p)
+    surfaces, particles = (
+        within_limits(s, p, m[M_SURFACES]),
+        within_limits(s, p, m[M_PARTICLES]),
+    )
     draw(p, surfaces | particles)
-    aimed = max(np.int64(s[S_SPLIT_LIGHTS]), 1)
     surfaces, seeing = _chances(p, surfaces)
     left = surfaces | particles
     while left != 0:
@@ -381,37 +487,14 @@ def branch(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> Non
             q[at] = s[n] if at_surface and q[at] > 0 else 0.0
         if not at_surface:
             q[Q_RAYS] = s[S_SPLIT_VOLUME]
-    aim(w, s, p, c, seeing, particles, aimed)
-    for at in range(SAVED):
-        p[Q_SAVED + at] = p[Q_TR + at]
-    for at in range(3 * SIDE):
-        p[Q_FIRST_X + at] = p[Q_DX + at]
-    for at in range(4 * SIDE):
-        p[Q_SPLIT + at] = p[Q_RAYS + at]
-    for lobe in range(4):
-        j = np.int64(0)
-        while True:
-            some = _begin_again(p, surfaces | particles, lobe, j)
-            if some == 0:
-                break
-            a, b = drawn_lanes(p, DIM_DIRECTION)
-            one = where(a >= F(0), F(1), F(1))
-            rays = take(p, Q_SPLIT + SIDE * lobe)
-            going = scatter(w, p, some & surfaces, one * F(lobe), rays, aimed, a, b)
-            fog = some & particles if lobe == 0 else np.int64(0)
-            _turn_particles(w, p, fog, aimed)
-            going = going | fog
-            _count_events(s, p, c, going)
-            going = _worth_following(w, s, p, c, going)
-            more, fog = advance(w, s, p, c, going)
-            follow(w, s, p, c, more, fog)
-            j += 1
+    m[M_SURFACES], m[M_PARTICLES], m[M_SEEING] = surfaces, particles, seeing
 
 
 @linked
-def _begin_again(p: Any, paths: int, lobe: int, j: int) -> int:
-    """Put those of some paths that have a j-th ray of a lobe back to their first event."""
-    some, left = np.int64(0), paths
+def _begin_again(p: Any, lobe: int, j: int) -> bool:
+    """Put those of a group's paths that have a j-th ray of a lobe back to their first event."""
+    m = masks(p)
+    some, left = np.int64(0), m[M_FIRST] | m[M_FIRST_FOG]
     while left != 0:
         k, left = following(left)
         q = own(p, k)
@@ -427,7 +510,8 @@ def _begin_again(p: Any, paths: int, lobe: int, j: int) -> int:
         q[Q_SEED] = mix(np.uint32(np.uint32(q[Q_SEED]) + np.uint32(lobe)))
         q[Q_INDEX] = np.int64(q[Q_INDEX]) * n + j
     draw(p, some)
-    return some
+    m[M_SURFACES], m[M_PARTICLES] = some & m[M_FIRST], some & m[M_FIRST_FOG]
+    return some != 0
 
 
 @linked
@@ -446,43 +530,53 @@ def _record(w: Any, s: Any, q: Any) -> None:
 
 
 @linked
-def trace(w: Any, s: Any, p: Any, c: Any, paths: int) -> None:
-    """Follow some paths' camera rays (Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME):
+def trace(w: Any, s: Any, b: Any, c: Any) -> None:
+    """Follow the camera rays of a batch (M_GOING; Q_OX, Q_DX, Q_SEED, Q_INDEX, Q_TIME):
 
     their light to Q_OUT, what they met to Q_FEATURES.
     """
-    left = paths
-    while left != 0:
-        k, left = following(left)
-        q = own(p, k)
-        q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
-        for at in range(Q_DEPTH, Q_SEED, SIDE):
-            q[at] = 0.0
-        q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
-        q[Q_UNSEEN] = HIDDEN | NO_CAMERA
-    surfaces, particles = advance(w, s, p, c, paths)
-    left = surfaces
-    while left != 0:
-        k, left = following(left)
-        _record(w, s, own(p, k))
+    for g in range(GROUPS):
+        p = group(w, b, g)
+        left = masks(p)[M_GOING]
+        while left != 0:
+            k, left = following(left)
+            _leave_camera(s, own(p, k))
+    advance(w, s, b, c)
+    for g in range(GROUPS):
+        p = group(w, b, g)
+        left = masks(p)[M_SURFACES]
+        while left != 0:
+            k, left = following(left)
+            _record(w, s, own(p, k))
     if np.int64(s[S_VIEW]) != VIEW_LIGHT:
-        _views(w, s, p, c, surfaces, particles)
+        for g in range(GROUPS):
+            _views(w, s, group(w, b, g), c)
     elif s[S_SPLIT] > 0:
-        branch(w, s, p, c, surfaces, particles)
+        branch(w, s, b, c)
     else:
-        follow(w, s, p, c, surfaces, particles)
+        follow(w, s, b, c)
+
+
+@inner
+def _leave_camera(s: Any, q: Any) -> None:
+    q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
+    for at in range(Q_DEPTH, Q_SEED, SIDE):
+        q[at] = 0.0
+    q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
+    q[Q_UNSEEN] = HIDDEN | NO_CAMERA
 
 
 @linked
-def _views(w: Any, s: Any, p: Any, c: Any, surfaces: int, particles: int) -> None:
-    """Occlusion or edges instead of light, for paths that have met anything."""
-    left = surfaces | particles
+def _views(w: Any, s: Any, p: Any, c: Any) -> None:
+    """Occlusion or edges instead of light, for a group's paths that have met anything."""
+    m = masks(p)
+    left = m[M_SURFACES] | m[M_PARTICLES]
     while left != 0:
         k, left = following(left)
         q = own(p, k)
         for at in range(Q_OUT, Q_FEATURES, SIDE):
             q[at] = 0.0
-        if surfaces & bit(k) != 0:
+        if m[M_SURFACES] & bit(k) != 0:
             occlusion = np.int64(s[S_VIEW]) == VIEW_OCCLUSION
             shade = _occlusion(w, s, q, c) if occlusion else _wires(w, s, q)
             q[Q_OUT], q[Q_OUT + SIDE], q[Q_OUT + 2 * SIDE] = shade, shade, shade

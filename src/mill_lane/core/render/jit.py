@@ -17,7 +17,7 @@ import numba
 
 from mill_lane.core.compiled import cache_base
 from mill_lane.core.render import plain, vectors
-from mill_lane.core.render.linked import LinkedCompiler
+from mill_lane.core.render.linked import LinkedCompiler, NarrowCompiler
 
 Function = Callable[..., Any]
 _number: Any = numba.types.unliteral  # the type of a constant, without which constant it is
@@ -78,7 +78,7 @@ def lean(function: Function) -> Any:
 
     without reference counts, which threads would fight over.
     """
-    return kernel(function, _nrt=False)
+    return kernel(function, _nrt=False, pipeline_class=NarrowCompiler)
 
 
 def linked(function: Function, **more: Any) -> Any:

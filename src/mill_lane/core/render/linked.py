@@ -12,6 +12,7 @@ function a library of one's own.
 from __future__ import annotations
 
 import ctypes
+import re
 from typing import Any
 
 import llvmlite.binding as llvm
@@ -20,6 +21,10 @@ from numba.core.compiler import Compiler
 
 # What Python meets when it calls such a function: a TypeError.
 _REFUSES = ctypes.cast(ctypes.pythonapi.PyErr_BadArgument, ctypes.c_void_p).value
+
+
+NARROW = '"min-legal-vector-width"="0"'
+DEFINED = re.compile(r"^(define [^\n]*?)((?: ![^\n]*)? \{)$", re.M)
 
 
 class _NoEnvironment:
@@ -35,7 +40,22 @@ class _NoEnvironment:
         """Nothing."""
 
 
-class LinkedLibrary(JITCodeLibrary):
+class NarrowLibrary(JITCodeLibrary):
+    """Code that keeps to registers of 32 bytes.
+
+    Wider ones slow down all that comes after them on some processors; left to itself the compiler
+    puts two halves of eight float64 together.  Whoever takes up a function without this attribute
+    loses it.
+    """
+
+    def add_ir_module(self, ir_module: Any) -> None:
+        """Take up what was made of one function."""
+        for function in ir_module.functions:
+            set.add(function.attributes, NARROW)  # llvmlite knows no such attribute
+        super().add_ir_module(ir_module)
+
+
+class LinkedLibrary(NarrowLibrary):
     """Code that waits to be linked into a kernel, with what it calls itself."""
 
     @property
@@ -66,7 +86,7 @@ class LinkedLibrary(JITCodeLibrary):
             module = self._final_module.clone()
             for library in self._all_below({}):
                 linked = isinstance(library, LinkedLibrary)
-                below = library._final_module if linked else library._get_module_for_linking()
+                below = library._final_module if linked else _narrow(library)
                 module.link_in(below, preserve=True)
             for function in module.functions:
                 if not function.is_declaration and function.linkage == llvm.Linkage.external:
@@ -75,12 +95,26 @@ class LinkedLibrary(JITCodeLibrary):
         return self._shared_module
 
 
-class LinkedCompiler(Compiler):
+def _narrow(library: Any) -> Any:
+    """What Numba has ready (`max`, …), under the same rule."""
+    text = str(library._get_module_for_linking())
+    return llvm.parse_assembly(DEFINED.sub(rf"\1 {NARROW}\2", text))
+
+
+class NarrowCompiler(Compiler):
     """Numba's compiler, with a library of ours to put the code into."""
+
+    library: Any = NarrowLibrary
 
     def compile_extra(self, function: Any) -> Any:
         """Compile a function."""
         codegen = self.state.targetctx.codegen()
-        library: Any = LinkedLibrary
-        self.state.library = library(codegen, function.__qualname__)
+        self.state.library = self.library(codegen, function.__qualname__)
+        self.state.library.enable_object_caching()
         return super().compile_extra(function)
+
+
+class LinkedCompiler(NarrowCompiler):
+    """`NarrowCompiler` for what is only a part of kernels."""
+
+    library = LinkedLibrary

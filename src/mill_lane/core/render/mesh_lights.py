@@ -10,6 +10,7 @@ import numpy as np
 from mill_lane.core.render.jit import linked
 from mill_lane.core.render.materials import emitted
 from mill_lane.core.render.pointers import f32_at, f64_at, i64_at
+from mill_lane.core.render.side_by_side import thread_of
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.surface import corner_and_edges, corner_numbers, turned
 from mill_lane.core.render.traverse import moving_matrices
@@ -48,7 +49,7 @@ def sample_mesh(w: Any, q: Any, row: Any, chance: float, pick: float, a: float, 
     at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * where)
     if at[P_MOVE] >= 0:
         moving_matrices(w, q, at[P_MOVE])
-        m, i = q, Q_MATRIX + 12
+        m, i = thread_of(q), T_MATRIX + 12
     else:
         m, i = f64_at(w[W_TO_WORLD]), where * 12
     (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = corner_and_edges(w, slot)

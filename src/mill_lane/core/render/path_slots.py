@@ -1,14 +1,15 @@
-"""Names for the places of the scratch of eight paths, which a thread follows side by side.
+"""Names for the places of the scratch of paths: a batch that a thread follows stage by stage.
 
-Float64, `Q_`.  The numbers that eight paths have for a place lie next to each other, so that they
-are read and written at once; `q` points to a path's own, and its places are SIDE apart.  Behind the
-fixed part stand the stacks of the traversal, which the paths share, then what depends on the number
-of lights.
+Float64, `Q_`.  Eight paths stand side by side in a group: the numbers that they have for a place
+lie next to each other, so that they are read and written at once; `q` points to a path's own, whose
+places are SIDE apart, and `p` to the first of a group.  Behind a group's fixed part stands what
+depends on the number of lights.  Behind all groups stands what a thread has once (`T_`).
 """
 
 from __future__ import annotations
 
 SIDE = 8  # paths side by side
+GROUPS = 8  # of them in a batch
 
 # Components of the light, in the order in which they are kept.
 COMPONENTS = (
@@ -182,28 +183,39 @@ ASIDE = Q_AX - Q_EVENT
 # An event's random numbers: five pairs.
 Q_DRAWN = Q_ASIDE + ASIDE
 DRAWN = 6
-# What the paths share, one number after the other: world-to-object of a moving instance, 12, and
-# its object-to-world, 12; two stacks of the traversal (uint64), and eight lanes.
-Q_MATRIX = Q_DRAWN + 2 * DRAWN * SIDE
-STACK = 512
-Q_STACK = Q_MATRIX + 24 + SIDE
-Q_LANES = Q_STACK + 2 * STACK + SIDE
+# Which paths of a group are where, as bits of int64 (`M_`); and where the thread's own numbers
+# are, an address.
+Q_MASKS = Q_DRAWN + 2 * DRAWN * SIDE
+(M_GOING, M_HITS, M_SURFACES, M_PARTICLES, M_SEEING, M_LIT, M_FIRST, M_FIRST_FOG) = range(SIDE)
+Q_THREAD = Q_MASKS + SIDE
 # For L lamps: the sample's luminance by lamp, L; its light by lamp, 3 L; its luminance by bounce;
-# then what the sample before it had, by lamp and by bounce; then sums over pairs of samples, three
-# each.  The last is the thread's, and stands once.
-Q_PER_LAMP = Q_LANES + 16 + SIDE
+# then the weights of the lamps at a point, of one path after the other.
+Q_PER_LAMP = Q_THREAD + SIDE
 LAMPS_AT_ONCE = 8
 DEPTHS = 8  # bounces told apart in profiles; deeper ones count with the last
+# What a thread has once: world-to-object of a moving instance, 12, and its object-to-world, 12; two
+# stacks of the traversal (uint64), and eight lanes; the luminance of a sample, and for L lamps by
+# lamp and by bounce; then sums over pairs of samples.
+STACK = 512
+T_MATRIX, T_STACK = 0, 24
+T_LANES = T_STACK + 2 * STACK
+T_SAMPLE = T_LANES + 16
+THREAD = T_SAMPLE + 1
 
 
 def path_size(lamps: int) -> int:
-    """Numbers of the scratch of paths."""
-    return weights_place(lamps) + SIDE * weights_size(lamps) + SIDE
+    """Numbers of the scratch of a batch of paths."""
+    return GROUPS * group_size(lamps) + THREAD + lamps + DEPTHS + pair_sums(lamps)
+
+
+def group_size(lamps: int) -> int:
+    """Numbers of the scratch of a group."""
+    return weights_place(lamps) + SIDE * weights_size(lamps)
 
 
 def weights_place(lamps: int) -> int:
     """Where the weights of the lamps begin, of one path after the other."""
-    return Q_PER_LAMP + (5 * lamps + 2 * DEPTHS) * SIDE + 3 + 3 * (lamps + DEPTHS)
+    return Q_PER_LAMP + (4 * lamps + DEPTHS) * SIDE
 
 
 def weights_size(lamps: int) -> int:
@@ -213,7 +225,7 @@ def weights_size(lamps: int) -> int:
 
 def pairs_place(lamps: int) -> int:
     """Where the sums over pairs of samples begin."""
-    return Q_PER_LAMP + (5 * lamps + 2 * DEPTHS) * SIDE
+    return GROUPS * group_size(lamps) + THREAD + lamps + DEPTHS
 
 
 def eights(lamps: int) -> int:

@@ -1,9 +1,9 @@
 """Eight paths side by side: which of them go on, each for itself, and a number of all at once.
 
-Their scratch holds the eight numbers of a place next to each other (`path_slots`).  What differs
-from path to path (rays, lamps, layers) works on a path of its own, `own(p, k)`; what is the same
-for all works on lanes of float32, `take` and `put`.  Which paths take part is a whole number whose
-bits they are.
+A batch has several such groups, which every stage goes through in turn.  Their scratch holds the
+eight numbers of a place next to each other (`path_slots`).  What differs from path to path (rays,
+lamps, layers) works on a path of its own, `own(p, k)`; what is the same for all works on lanes of
+float32, `take` and `put`.  Which paths take part is a whole number whose bits they are.
 """
 
 from __future__ import annotations
@@ -16,14 +16,35 @@ from numba import extending, types
 
 from mill_lane.core.render.jit import inner
 from mill_lane.core.render.lanes import Lanes
-from mill_lane.core.render.path_slots import SIDE
-from mill_lane.core.render.pointers import address_of, f64_at, lowest_bit
+from mill_lane.core.render.pointers import address_of, f64_at, i64_at, lowest_bit
+from mill_lane.core.render.slots import *
 
 intrinsic: Any = extending.intrinsic
 F32, F64, I32, I64 = ir.FloatType(), ir.DoubleType(), ir.IntType(32), ir.IntType(64)
 _PD = types.CPointer(types.float64)
 _HALF = SIDE // 2  # no more than four float64 in a register: see `lanes.total`
 FLOATS, WHOLES, MASK = Lanes("float32", SIDE), Lanes("uint32", SIDE), Lanes("mask", SIDE)
+
+
+@inner
+def group(w: Any, b: Any, g: int) -> Any:
+    """Group g of the batch at b."""
+    lamps = w[W_LAMP_COUNT]
+    eights = (lamps + LAMPS_AT_ONCE - 1) // LAMPS_AT_ONCE * (1 + LAMPS_AT_ONCE // 2)
+    size = Q_PER_LAMP + (4 * lamps + DEPTHS) * SIDE + SIDE * eights
+    return f64_at(address_of(b) + 8 * g * size)
+
+
+@inner
+def masks(p: Any) -> Any:
+    """Which paths of a group are where (`path_slots.M_`)."""
+    return i64_at(address_of(p) + 8 * Q_MASKS)
+
+
+@inner
+def thread_of(q: Any) -> Any:
+    """What the thread that follows a path has once (`path_slots.T_`)."""
+    return f64_at(np.int64(q[Q_THREAD]))
 
 
 @inner

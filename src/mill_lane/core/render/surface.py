@@ -17,6 +17,7 @@ from mill_lane.core.render.microfacet import frame
 from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, i64_at, u32_at
 from mill_lane.core.render.quick import base2
 from mill_lane.core.render.sampler import mix
+from mill_lane.core.render.side_by_side import thread_of
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import moving_matrices
 
@@ -93,7 +94,7 @@ def place(w: Any, q: Any, cone: float) -> None:
     lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
     if at[P_MOVE] >= 0:
         moving_matrices(w, q, at[P_MOVE])
-        m, i, back, j = q, Q_MATRIX + 12, q, Q_MATRIX
+        m, i, back, j = thread_of(q), T_MATRIX + 12, thread_of(q), T_MATRIX
     else:
         m, i, back, j = (
             f64_at(w[W_TO_WORLD]),

@@ -15,7 +15,7 @@ from mill_lane.core.render.jit import inner, lean, linked
 from mill_lane.core.render.path import component_of, count_touches
 from mill_lane.core.render.pointers import f32_at, f64_at, i64_at, u8_at, u32_at
 from mill_lane.core.render.sampler import pair, pixel_seed
-from mill_lane.core.render.side_by_side import bit, own
+from mill_lane.core.render.side_by_side import bit, group, masks, own, thread_of
 from mill_lane.core.render.slots import *
 
 DIM_PIXEL, DIM_LENS, DIM_TIME = 0, 60001, 60002  # pairs of dimensions; events lie between
@@ -159,32 +159,31 @@ def _light(q: Any) -> Any:
 
 
 @linked
-def _pairs(w: Any, p: Any, q: Any, luma: float) -> None:
+def _pairs(w: Any, q: Any, luma: float) -> None:
     """Differences between a sample and the one before it, for what the grain would be without a
-    lamp or a bounce.  The one before it, and the sums, stand with the first path.
+    lamp or a bounce.
     """
-    lamps = w[W_LAMP_COUNT]
-    kept = lamps + DEPTHS
-    by_lamp, by_depth = Q_PER_LAMP, Q_PER_LAMP + 4 * SIDE * lamps
-    before = by_depth + SIDE * DEPTHS
+    t, lamps = thread_of(q), w[W_LAMP_COUNT]
+    kept, by_depth = lamps + DEPTHS, Q_PER_LAMP + 4 * SIDE * lamps
+    before = THREAD
     if q[Q_SECOND] <= 0:
-        p[Q_SAMPLE] = luma
+        t[T_SAMPLE] = luma
         for k in range(kept):
-            at = by_lamp + SIDE * k if k < lamps else by_depth + SIDE * (k - lamps)
-            p[before + SIDE * k] = q[at]
+            at = Q_PER_LAMP + SIDE * k if k < lamps else by_depth + SIDE * (k - lamps)
+            t[before + k] = q[at]
         return
-    sums = before + SIDE * kept
-    d = luma - p[Q_SAMPLE]
-    p[sums] += 1.0
-    p[sums + 1] += luma + p[Q_SAMPLE]
-    p[sums + 2] += d * d
+    sums = before + kept
+    d = luma - t[T_SAMPLE]
+    t[sums] += 1.0
+    t[sums + 1] += luma + t[T_SAMPLE]
+    t[sums + 2] += d * d
     for k in range(kept):
-        at = by_lamp + SIDE * k if k < lamps else by_depth + SIDE * (k - lamps)
-        x, y = q[at], p[before + SIDE * k]
+        at = Q_PER_LAMP + SIDE * k if k < lamps else by_depth + SIDE * (k - lamps)
+        x, y = q[at], t[before + k]
         at = sums + 3 + 3 * k
-        p[at] += x + y
-        p[at + 1] += d * (x - y)
-        p[at + 2] += (x - y) * (x - y)
+        t[at] += x + y
+        t[at + 1] += d * (x - y)
+        t[at + 2] += (x - y) * (x - y)
 
 
 @linked
@@ -253,17 +252,23 @@ def _three(address: int, p: int, r: float, g: float, b: float) -> None:
 
 
 @linked
-def _side_by_side(w: Any, s: Any, film: Any, p: Any, c: Any, count: int) -> None:
-    """Follow the first `count` paths, and keep their samples in order."""
-    for k in range(count):
+def _together(w: Any, s: Any, film: Any, b: Any, c: Any, count: int) -> None:
+    """Follow the first `count` paths of a batch, and keep their samples in order."""
+    for g in range(GROUPS):
+        m = masks(group(w, b, g))
+        for k in range(SIDE):
+            m[k] = 0
+    for i in range(count):
+        p, k = group(w, b, i // SIDE), i % SIDE
+        masks(p)[M_GOING] |= bit(k)
         _begin(w, s, own(p, k))
-    trace(w, s, p, c, bit(count) - 1)
-    for k in range(count):
-        q = own(p, k)
+    trace(w, s, b, c)
+    for i in range(count):
+        q = own(group(w, b, i // SIDE), i % SIDE)
         luma = _end(s, q, c)
         _keep(w, s, q, film, luma)
         if s[S_PROFILE] > 0:
-            _pairs(w, p, q, luma)
+            _pairs(w, q, luma)
 
 
 @lean
@@ -283,7 +288,7 @@ def render_tiles(
     All but the last three are addresses: of the world's table, the settings, the film's table, a
     thread's paths and counters, and of the tiles, int64 (T, 4): x0, y0, x1, y1 within the film.
     """
-    w, s, film, p, c = (
+    w, s, film, b, c = (
         i64_at(world),
         f64_at(settings),
         i64_at(film_table),
@@ -301,12 +306,12 @@ def render_tiles(
                     continue
                 first = np.int64(have[pixel])
                 for i in range(min(samples, most - first)):
-                    q = own(p, count)
+                    q = own(group(w, b, count // SIDE), count % SIDE)
                     q[Q_PIXEL], q[Q_X], q[Q_Y] = pixel, s[S_X0] + x, s[S_Y0] + y
                     q[Q_INDEX], q[Q_FIRST_INDEX], q[Q_SECOND] = first + i, first + i, i % 2
                     count += 1
-                    if count == SIDE:
-                        _side_by_side(w, s, film, p, c, count)
+                    if count == SIDE * GROUPS:
+                        _together(w, s, film, b, c, count)
                         count = np.int64(0)
     if count > 0:
-        _side_by_side(w, s, film, p, c, count)
+        _together(w, s, film, b, c, count)

@@ -25,7 +25,6 @@ from mill_lane.core.render.mesh_rays import (
     mesh_closest,
 )
 from mill_lane.core.render.pointers import (
-    address_of,
     as_i32,
     f32_at,
     f64_at,
@@ -34,6 +33,7 @@ from mill_lane.core.render.pointers import (
     lowest_bit,
     u64_at,
 )
+from mill_lane.core.render.side_by_side import thread_of
 from mill_lane.core.render.slots import *
 
 F, U = np.float32, np.uint64
@@ -43,8 +43,8 @@ OPAQUE_SHADOWS = HIDDEN | NO_SHADOW | SEE_THROUGH  # what a shadow ray does not 
 
 @linked
 def moving_matrices(w: Any, q: Any, move: int) -> None:
-    """Object-to-world of a moving instance at the path's time, and its inverse, into the path's
-    scratch.
+    """Object-to-world of a moving instance at the path's time, and its inverse, into the thread's
+    own numbers.
 
     Between the keys of the shutter the matrix runs straight on, element by element.
     """
@@ -53,27 +53,34 @@ def moving_matrices(w: Any, q: Any, move: int) -> None:
     i = min(int(s), CAMERA_KEYS - 2)
     f = s - i
     at = (move * CAMERA_KEYS + i) * 12
-    out = Q_MATRIX + 12
+    m = thread_of(q)
+    out = T_MATRIX + 12
     for k in range(12):
-        q[out + k] = (1.0 - f) * keys[at + k] + f * keys[at + 12 + k]
-    a, b, c = q[out], q[out + 1], q[out + 2]
-    d, e, g = q[out + 4], q[out + 5], q[out + 6]
-    h, i_, j = q[out + 8], q[out + 9], q[out + 10]
+        m[out + k] = (1.0 - f) * keys[at + k] + f * keys[at + 12 + k]
+    a, b, c = m[out], m[out + 1], m[out + 2]
+    d, e, g = m[out + 4], m[out + 5], m[out + 6]
+    h, i_, j = m[out + 8], m[out + 9], m[out + 10]
     x, y, z = e * j - g * i_, g * h - d * j, d * i_ - e * h
     k_ = 1.0 / (a * x + b * y + c * z)
-    m = Q_MATRIX
-    q[m], q[m + 1], q[m + 2] = x * k_, (c * i_ - b * j) * k_, (b * g - c * e) * k_
-    q[m + 4], q[m + 5], q[m + 6] = y * k_, (a * j - c * h) * k_, (c * d - a * g) * k_
-    q[m + 8], q[m + 9], q[m + 10] = z * k_, (b * h - a * i_) * k_, (a * e - b * d) * k_
-    tx, ty, tz = q[out + 3], q[out + 7], q[out + 11]
-    for r in range(3):
-        q[m + 4 * r + 3] = -(q[m + 4 * r] * tx + q[m + 4 * r + 1] * ty + q[m + 4 * r + 2] * tz)
+    i = T_MATRIX
+    m[i], m[i + 1], m[i + 2] = x * k_, (c * i_ - b * j) * k_, (b * g - c * e) * k_
+    m[i + 4], m[i + 5], m[i + 6] = y * k_, (a * j - c * h) * k_, (c * d - a * g) * k_
+    m[i + 8], m[i + 9], m[i + 10] = z * k_, (b * h - a * i_) * k_, (a * e - b * d) * k_
+    tx, ty, tz = m[out + 3], m[out + 7], m[out + 11]
+    for r in range(i, i + 12, 4):
+        m[r + 3] = -(m[r] * tx + m[r + 1] * ty + m[r + 2] * tz)
 
 
 @inner
-def _into(m: Any, i: int, q: Any) -> Any:
-    """The path's ray in an instance's own space, as float32."""
-    x, y, z, p, r, s = q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ]
+def _ray(q: Any) -> Any:
+    """The path's ray: where it starts, and its direction."""
+    return (q[Q_OX], q[Q_OY], q[Q_OZ]), (q[Q_DX], q[Q_DY], q[Q_DZ])
+
+
+@inner
+def _into(m: Any, i: int, ray: Any) -> Any:
+    """A ray in an instance's own space, as float32."""
+    (x, y, z), (p, r, s) = ray
     return (
         F(m[i] * x + m[i + 1] * y + m[i + 2] * z + m[i + 3]),
         F(m[i + 4] * x + m[i + 5] * y + m[i + 6] * z + m[i + 7]),
@@ -85,26 +92,27 @@ def _into(m: Any, i: int, q: Any) -> Any:
 
 
 @inner
-def _ray_into(w: Any, q: Any, place: int, move: int, flags: int) -> Any:
+def _ray_into(w: Any, q: Any, ray: Any, place: int, move: int, flags: int) -> Any:
     if flags & PLAIN:
-        return F(q[Q_OX]), F(q[Q_OY]), F(q[Q_OZ]), F(q[Q_DX]), F(q[Q_DY]), F(q[Q_DZ])
+        (x, y, z), (p, r, s) = ray
+        return F(x), F(y), F(z), F(p), F(r), F(s)
     if move >= 0:
         moving_matrices(w, q, move)
-        return _into(q, Q_MATRIX, q)
-    return _into(f64_at(w[W_TO_OBJECT]), place * 12, q)
+        return _into(thread_of(q), T_MATRIX, ray)
+    return _into(f64_at(w[W_TO_OBJECT]), place * 12, ray)
 
 
 @linked
 def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
     """`closest` or `blocked` in a world of one place: straight into its mesh."""
     instances = i64_at(w[W_INSTANCES])
-    here = address_of(q)
-    below, lanes = u64_at(here + 8 * (Q_STACK + STACK)), f32_at(here + 8 * Q_LANES)
+    here = np.int64(q[Q_THREAD])
+    below, lanes = u64_at(here + 8 * (T_STACK + STACK)), f32_at(here + 8 * T_LANES)
     nodes, leaves = (
         f32_at(w[W_NODES] + 4 * NODE * instances[P_NODE]),
         f32_at(w[W_LEAVES] + 4 * LEAF * instances[P_LEAF]),
     )
-    px, py, pz, dx, dy, dz = _ray_into(w, q, 0, instances[P_MOVE], instances[P_FLAGS])
+    px, py, pz, dx, dy, dz = _ray_into(w, q, _ray(q), 0, instances[P_MOVE], instances[P_FLAGS])
     found = False
     if any_hit:
         hit, a, b = mesh_blocked(nodes, leaves, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
@@ -153,15 +161,19 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     top_nodes = f32_at(w[W_TOP] if which == ALL else w[W_TOP_PANES])
     all_nodes, all_blocks = w[W_NODES], w[W_LEAVES]
     top_links = as_i32(top_nodes)
-    here = address_of(q)
-    stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
-    lanes = f32_at(here + 8 * Q_LANES)
-    ox, oy, oz = F(q[Q_OX]), F(q[Q_OY]), F(q[Q_OZ])
-    ix, iy, iz = inverse(F(q[Q_DX])), inverse(F(q[Q_DY])), inverse(F(q[Q_DZ]))
+    here = np.int64(q[Q_THREAD])
+    stack, below = u64_at(here + 8 * T_STACK), u64_at(here + 8 * (T_STACK + STACK))
+    lanes = f32_at(here + 8 * T_LANES)
+    # Taken up once: the stack may lie anywhere, for all the compiler knows.
+    ray = _ray(q)
+    (rx, ry, rz), (sx, sy, sz) = ray
+    ox, oy, oz = F(rx), F(ry), F(rz)
+    ix, iy, iz = inverse(F(sx)), inverse(F(sy)), inverse(F(sz))
     nx = np.int64(0) if ix >= 0 else np.int64(8)
     ny = np.int64(0) if iy >= 0 else np.int64(8)
     nz = np.int64(0) if iz >= 0 else np.int64(8)
-    best = F(q[Q_FAR])
+    best, hit_u, hit_v = F(q[Q_FAR]), F(0), F(0)
+    hit_slot, hit_place = np.int64(-1), np.int64(-1)
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
     top = np.int64(1)
@@ -189,7 +201,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             flags = at[P_FLAGS]
             if (flags & unseen) == 0:
-                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
+                px, py, pz, dx, dy, dz = _ray_into(w, q, ray, place, at[P_MOVE], at[P_FLAGS])
                 t, hu, hv, found, a, b = mesh_closest(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
                     f32_at(all_blocks + 4 * LEAF * at[P_LEAF]),
@@ -210,13 +222,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
                     c[C_INSTANCES + place * INSTANCE_WORK + 1] += b
                 if found >= 0:
                     best = t
-                    q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = (
-                        t,
-                        hu,
-                        hv,
-                        at[P_LEAF] * 8 + found,
-                        place,
-                    )
+                    hit_u, hit_v, hit_slot, hit_place = hu, hv, at[P_LEAF] * 8 + found, place
         within = (float_bits(best) << HALF) | LOW
         while True:
             top -= 1
@@ -224,6 +230,8 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             if entry <= within:
                 break
         current = np.int32(entry & LOW)
+    if hit_place >= 0:
+        q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = best, hit_u, hit_v, hit_slot, hit_place
     q[Q_NODES], q[Q_LEAVES] = tested, opened
 
 
@@ -241,11 +249,14 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
         return False
     top_nodes, all_nodes, all_blocks = f32_at(w[W_TOP]), w[W_NODES], w[W_LEAVES]
     top_links = as_i32(top_nodes)
-    here = address_of(q)
-    stack, below = u64_at(here + 8 * Q_STACK), u64_at(here + 8 * (Q_STACK + STACK))
-    lanes = f32_at(here + 8 * Q_LANES)
-    ox, oy, oz = F(q[Q_OX]), F(q[Q_OY]), F(q[Q_OZ])
-    ix, iy, iz = inverse(F(q[Q_DX])), inverse(F(q[Q_DY])), inverse(F(q[Q_DZ]))
+    here = np.int64(q[Q_THREAD])
+    stack, below = u64_at(here + 8 * T_STACK), u64_at(here + 8 * (T_STACK + STACK))
+    lanes = f32_at(here + 8 * T_LANES)
+    # Taken up once: the stack may lie anywhere, for all the compiler knows.
+    ray = _ray(q)
+    (rx, ry, rz), (sx, sy, sz) = ray
+    ox, oy, oz = F(rx), F(ry), F(rz)
+    ix, iy, iz = inverse(F(sx)), inverse(F(sy)), inverse(F(sz))
     nx = np.int64(0) if ix >= 0 else np.int64(8)
     ny = np.int64(0) if iy >= 0 else np.int64(8)
     nz = np.int64(0) if iz >= 0 else np.int64(8)
@@ -269,7 +280,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             if (at[P_FLAGS] & unseen) == 0:
-                px, py, pz, dx, dy, dz = _ray_into(w, q, place, at[P_MOVE], at[P_FLAGS])
+                px, py, pz, dx, dy, dz = _ray_into(w, q, ray, place, at[P_MOVE], at[P_FLAGS])
                 hit, a, b = mesh_blocked(
                     f32_at(all_nodes + 4 * NODE * at[P_NODE]),
                     f32_at(all_blocks + 4 * LEAF * at[P_LEAF]),

@@ -191,4 +191,8 @@ def new_paths(light_count: int = 0) -> NDArray[np.float64]:
     size = s.path_size(light_count)
     raw = np.zeros(size + 8, np.float64)
     start = (-(raw.ctypes.data // 8)) % 8
-    return raw[start : start + size]
+    paths, group = raw[start : start + size], s.group_size(light_count)
+    for g in range(s.GROUPS):
+        own = paths.ctypes.data + 8 * s.GROUPS * group
+        paths[g * group + s.Q_THREAD :][: s.SIDE] = own
+    return paths
