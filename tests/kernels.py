@@ -13,11 +13,14 @@ from mill_lane.core.render import bsdf, lights, media
 from mill_lane.core.render import microfacet as microfacet_
 from mill_lane.core.render import sampler as sampler_
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.jit import kernel, lean
+from mill_lane.core.render.jit import inner, kernel, lean
+from mill_lane.core.render.lanes import lane
 from mill_lane.core.render.pointers import f64_at, i64_at
+from mill_lane.core.render.side_by_side import mask_of, put, take
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture import lookup as lookup_kernel
 from mill_lane.core.render.traverse import ALL, closest
+from mill_lane.core.render.vec import Vec3, put_vector
 from mill_lane.core.render.world import World, new_paths
 
 
@@ -60,52 +63,78 @@ def material_path(
     return q
 
 
-@lean
-def _evaluate(
-    q: int, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float, thin: bool
-) -> None:
-    bsdf.evaluate(f64_at(q), vx, vy, vz, wx, wy, wz, thin, -1)
+@inner
+def _same(p: Any, x: float) -> Any:
+    """A number in every lane."""
+    return take(p, s.Q_THIN) * 0.0 + x
+
+
+@inner
+def _vector(p: Any, x: float, y: float, z: float) -> Any:
+    return Vec3(_same(p, x), _same(p, y), _same(p, z))
 
 
 @lean
-def _sample(
-    q: int, lobe: int, vx: float, vy: float, vz: float, a: float, b: float, thin: bool
-) -> Any:
-    return bsdf.sample(f64_at(q), lobe, vx, vy, vz, a, b, thin)
+def _evaluate(q: int, vx: float, vy: float, vz: float, wx: float, wy: float, wz: float) -> None:
+    p = f64_at(q)
+    v, w = _vector(p, vx, vy, vz), _vector(p, wx, wy, wz)
+    soft, gloss, coat, through = bsdf.evaluate(p, bsdf.material_at(p), v, w)
+    mask = mask_of(np.int64(1))
+    lobes = (soft, gloss, coat, through)
+    for k in range(4):
+        at = s.Q_LOBES + 4 * s.SIDE * k
+        put_vector(p, at, lobes[k].colour, mask)
+        put(p, at + 3 * s.SIDE, lobes[k].density, mask)
 
 
 @lean
-def _smooth(q: int, lobe: int, vz: float, thin: bool) -> Any:
-    return bsdf.smooth_weight(f64_at(q), lobe, vz, thin)
+def _sample(q: int, lobe: int, vx: float, vy: float, vz: float, a: float, b: float) -> Any:
+    p = f64_at(q)
+    m, v = bsdf.material_at(p), _vector(p, vx, vy, vz)
+    d = bsdf.sample(p, m, _same(p, lobe), v, _same(p, a), _same(p, b))
+    return lane(d.x, 0), lane(d.y, 0), lane(d.z, 0)
 
 
 @lean
-def _chances(q: int, vz: float, thin: bool, straight: bool) -> Any:
-    return bsdf.chances(f64_at(q), vz, thin, straight)
+def _smooth(q: int, lobe: int, vz: float) -> Any:
+    p = f64_at(q)
+    through = _same(p, lobe) > 2.5
+    c = bsdf.smooth_weight(p, bsdf.material_at(p), through, _same(p, vz))
+    return lane(c.x, 0), lane(c.y, 0), lane(c.z, 0)
+
+
+@lean
+def _chances(q: int, vz: float) -> Any:
+    p = f64_at(q)
+    kd, kg, kc, kt = bsdf.chances(p, bsdf.material_at(p), _same(p, vz))
+    return lane(kd, 0), lane(kg, 0), lane(kc, 0), lane(kt, 0)
 
 
 def evaluate(q: np.ndarray, v: Any, w: Any, thin: bool = False) -> np.ndarray:
     """(4, 4): of each lobe red, green, blue (times the cosine) and density."""
-    _evaluate(q.ctypes.data, *(float(x) for x in v), *(float(x) for x in w), thin)
+    q[s.Q_THIN] = thin
+    _evaluate(q.ctypes.data, *(float(x) for x in v), *(float(x) for x in w))
     return q[s.Q_LOBES : s.Q_LOBES + 16 * s.SIDE : s.SIDE].reshape(4, 4).copy()
 
 
 def sample(
     q: np.ndarray, lobe: int, v: Any, a: float, b: float, thin: bool = False
 ) -> tuple[float, float, float]:
-    return _sample(q.ctypes.data, lobe, *(float(x) for x in v), float(a), float(b), thin)
+    q[s.Q_THIN] = thin
+    return _sample(q.ctypes.data, lobe, *(float(x) for x in v), float(a), float(b))
 
 
 def smooth_weight(
     q: np.ndarray, lobe: int, vz: float, thin: bool = False
 ) -> tuple[float, float, float]:
-    return _smooth(q.ctypes.data, lobe, vz, thin)
+    q[s.Q_THIN] = thin
+    return _smooth(q.ctypes.data, lobe, vz)
 
 
-def chances(
-    q: np.ndarray, vz: float, thin: bool = False, straight: bool = False
-) -> tuple[float, float, float, float]:
-    return _chances(q.ctypes.data, vz, thin, straight)
+def chances(q: np.ndarray, vz: float, thin: bool = False) -> tuple[float, float, float, float]:
+    """Of thin walls what goes through without bending is no lobe."""
+    q[s.Q_THIN] = thin
+    return _chances(q.ctypes.data, vz)
 
 
 @lean

@@ -9,9 +9,12 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render import lanes, quick
+from mill_lane.core.render import lanes, path, quick
+from mill_lane.core.render import slots as s
 from mill_lane.core.render.jit import inner, kernel, lean
-from mill_lane.core.render.pointers import f32_at, u32_at
+from mill_lane.core.render.path import draw
+from mill_lane.core.render.pointers import f32_at, f64_at, u32_at
+from mill_lane.core.render.world import new_paths
 from tests.kernels import Callable as Called
 from tests.kernels import sampler
 
@@ -53,11 +56,8 @@ def _whole(a: int, out: int) -> None:
 
 
 @lean
-def _draw(out: int, seed: Any, index: int, dimension: int) -> None:
-    from_sampler(u32_at(out), seed, index, dimension)
-
-
-from_sampler = sampler._module.draw
+def _draw(p: int) -> None:
+    draw(f64_at(p), np.int64(0b10110101))
 
 
 class TestLanes(unittest.TestCase):
@@ -106,16 +106,24 @@ class TestLanes(unittest.TestCase):
 
 
 class TestRandomNumbers(unittest.TestCase):
-    def test_eight_dimensions_at_once_are_those_one_by_one(self) -> None:
+    def test_eight_paths_at_once_get_what_each_would_get(self) -> None:
+        """Paths that take no part keep what they have."""
         rng = np.random.default_rng(6)
-        out = np.zeros(16, np.uint32)
-        for _ in range(200):
-            seed, index = int(rng.integers(2**32)), int(rng.integers(2**24))
-            first = int(rng.integers(60000))
-            _draw(out.ctypes.data, seed, index, first)
-            for k in range(8):
-                want = sampler.pair(seed, index, first + k)
-                self.assertEqual((out[k] * 2.0**-32, out[8 + k] * 2.0**-32), want)
+        q = new_paths()
+        drawn = q[s.Q_DRAWN : s.Q_DRAWN + 2 * s.DRAWN * s.SIDE].reshape(-1, 2, s.SIDE)
+        for _ in range(50):
+            seeds, indices = rng.integers(2**32, size=8), rng.integers(2**24, size=8)
+            events, before = rng.integers(60000, size=8), drawn.copy()
+            for place, numbers in ((s.Q_SEED, seeds), (s.Q_INDEX, indices), (s.Q_EVENT, events)):
+                q[place : place + s.SIDE] = numbers
+            _draw(q.ctypes.data)
+            for i in range(8):
+                if not 0b10110101 >> i & 1:
+                    np.testing.assert_array_equal(drawn[:, :, i], before[:, :, i])
+                    continue
+                for k in range(path.DIM_CHOICE, s.DRAWN):
+                    want = sampler.pair(int(seeds[i]), int(indices[i]), int(events[i]) + k)
+                    self.assertEqual(tuple(drawn[k, :, i] * 2.0**-32), want)
 
 
 class TestQuickFunctions(unittest.TestCase):

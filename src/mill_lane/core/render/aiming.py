@@ -95,7 +95,8 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
                 q[Q_ASIDE + at] = q[Q_EVENT + at]
         layers += 1.0
         length = q[Q_T]
-        surface.place(w, q, 1e-3)
+        q[Q_CONE] = 1e-3
+        surface.place(w, all_of(q), bit(number_of(q)))
         materials.read_cover(w, q)
         straight_on(w, s, all_of(q), bit(number_of(q)))
         q[Q_VR] *= q[Q_STRAIGHT_R]

@@ -111,11 +111,11 @@ def _reach_surfaces(w: Any, s: Any, p: Any, c: Any) -> None:
     on to M_GOING, those that scatter to M_SURFACES.
     """
     m = masks(p)
+    surface.place(w, p, m[M_HITS])
     left = m[M_HITS]
     while left != 0:
         k, left = following(left)
         q = own(p, k)
-        surface.place(w, q, q[Q_CONE])
         materials.read_cover(w, q)
     straight_on(w, s, p, m[M_HITS])
     left = m[M_HITS]
@@ -560,8 +560,6 @@ def trace(w: Any, s: Any, b: Any, c: Any) -> None:
 @inner
 def _leave_camera(s: Any, q: Any) -> None:
     q[Q_TR], q[Q_TG], q[Q_TB], q[Q_DENSITY] = 1.0, 1.0, 1.0, -1.0
-    for at in range(Q_DEPTH, Q_SEED, SIDE):
-        q[at] = 0.0
     q[Q_DIM], q[Q_LAST_KIND], q[Q_SPREAD] = 1, R_CAMERA, s[S_SPREAD]
     q[Q_UNSEEN] = HIDDEN | NO_CAMERA
 

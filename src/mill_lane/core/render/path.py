@@ -16,7 +16,7 @@ from mill_lane.core.render import bsdf, materials
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import size_of, u32
 from mill_lane.core.render.microfacet import schlick
-from mill_lane.core.render.sampler import UNIT, pairs
+from mill_lane.core.render.sampler import UNIT, points
 from mill_lane.core.render.side_by_side import bit, following, mask_of, own, put, take, take_wholes
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.vec import dot, plus, put_vector, times, vector_at
@@ -144,7 +144,7 @@ def draw(p: Any, paths: int) -> None:
     seed, index, dim = take_wholes(p, Q_SEED), take_wholes(p, Q_INDEX), take_wholes(p, Q_EVENT)
     mask = mask_of(paths)
     for k in range(DIM_CHOICE, DRAWN):
-        a, b = pairs(seed, index, u32(dim + np.uint32(k)))
+        a, b = points(seed, index, u32(dim + np.uint32(k)))
         put(p, Q_DRAWN + 2 * SIDE * k, a, mask)
         put(p, Q_DRAWN + 2 * SIDE * k + SIDE, b, mask)
 

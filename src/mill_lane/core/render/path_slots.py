@@ -153,7 +153,15 @@ Q_RAYS, Q_SPLIT = Q_LX + 13 * SIDE, Q_LX + 17 * SIDE
 )
 # What goes straight on through the event's surface, by colour.
 (Q_STRAIGHT_R, Q_STRAIGHT_G, Q_STRAIGHT_B) = range(Q_LX + 28 * SIDE, Q_LX + 31 * SIDE, SIDE)
-Q_OUT = Q_LX + 31 * SIDE  # the sample's light by component, 3 each
+# The triangle that was hit: its edges in the world, whether its placement mirrors (-1), twice its
+# area on the two layouts and on the one of its normal map, how V rises there along its edges.
+(Q_EDGE_X, Q_EDGE_Y, Q_EDGE_Z, Q_OTHER_X, Q_OTHER_Y, Q_OTHER_Z, Q_HAND) = range(
+    Q_LX + 31 * SIDE, Q_LX + 38 * SIDE, SIDE
+)
+(Q_LAID, Q_LAID_SECOND, Q_LAID_NORMAL, Q_RISE, Q_OTHER_RISE) = range(
+    Q_LX + 38 * SIDE, Q_LX + 43 * SIDE, SIDE
+)
+Q_OUT = Q_LX + 43 * SIDE  # the sample's light by component, 3 each
 # What the sample met first, for the layers that guide: 3 numbers each of albedo, normal and
 # position.
 Q_FEATURES = Q_OUT + 3 * len(COMPONENTS) * SIDE

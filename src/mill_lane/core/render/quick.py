@@ -5,9 +5,13 @@ from __future__ import annotations
 import math
 from typing import Any
 
+import numpy as np
+
 from mill_lane.core.render.jit import inner
+from mill_lane.core.render.lanes import as_floats, bits_of, from_bits, u32
 from mill_lane.core.render.pointers import double_bits
 
+F, U = np.float32, np.uint32
 ROOT = math.sqrt(2.0)
 PI = math.pi
 
@@ -23,6 +27,18 @@ def base2(x: float) -> Any:
     t = (m - ROOT) / (m + ROOT)
     y = t * t
     return exponent + 0.5 + (2.0 / math.log(2.0)) * t * (1.0 + y * (1 / 3 + y * (1 / 5)))
+
+
+@inner
+def base2_lanes(x: Any) -> Any:
+    """`base2` of lanes of float32."""
+    whole = bits_of(x)
+    exponent = as_floats(u32(whole >> U(23)))
+    m = from_bits(u32(u32(whole & U(0x007FFFFF)) | U(0x3F800000)))
+    t = (m - F(ROOT)) / (m + F(ROOT))
+    y = t * t
+    series = F(1) + y * (F(1 / 3) + y * F(1 / 5))
+    return exponent - F(126.5) + F(2.0 / math.log(2.0)) * t * series
 
 
 @inner

@@ -69,8 +69,10 @@ def _second_dimension_reversed(x: Any) -> Any:
 
 
 @inner
-def _points(seed: Any, index: Any, dimension: Any) -> Any:
-    """The two coordinates, uint32 or lanes of it, of a sample index in a dimension."""
+def points(seed: Any, index: Any, dimension: Any) -> Any:
+    """The two coordinates of a sample index in a dimension, of which UNIT is 1: uint32, or lanes of
+    it where paths have a seed, an index and a dimension of their own.
+    """
     s = mix(u32(u32(dimension * U(0x9E3779B9)) + u32(seed)))
     i = reverse(_scramble_reversed(reverse(index), s))
     # The seed is well mixed by now; a multiplication and a fold give each dimension one of its own.
@@ -94,13 +96,5 @@ def pixel_seed(seed: int, x: int, y: int) -> Any:
 @linked
 def pair(seed: Any, index: int, dimension: int) -> Any:
     """Two numbers in [0, 1), float64, for a sample index and a dimension (counted in pairs)."""
-    a, b = _points(seed, U(index), U(dimension))
+    a, b = points(seed, U(index), U(dimension))
     return np.float64(a) * UNIT, np.float64(b) * UNIT
-
-
-@inner
-def pairs(seed: Any, index: Any, dimension: Any) -> Any:
-    """The bits of `pair` for lanes of paths, each with a seed, an index and a dimension of its own:
-    lanes of uint32, UNIT of which are 1.
-    """
-    return _points(seed, index, dimension)

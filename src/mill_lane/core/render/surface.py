@@ -12,36 +12,40 @@ import numpy as np
 
 from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, linked
+from mill_lane.core.render.lanes import as_floats, most, root, size_of, u32, where
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
 from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, i64_at, u32_at
-from mill_lane.core.render.quick import base2
-from mill_lane.core.render.sampler import mix
-from mill_lane.core.render.side_by_side import thread_of
+from mill_lane.core.render.quick import base2_lanes
+from mill_lane.core.render.sampler import UNIT, mix
+from mill_lane.core.render.side_by_side import (
+    bit,
+    following,
+    mask_of,
+    own,
+    put,
+    take,
+    take_wholes,
+    thread_of,
+)
 from mill_lane.core.render.slots import *
 from mill_lane.core.render.traverse import moving_matrices
+from mill_lane.core.render.vec import (
+    Vec3,
+    cross,
+    dot,
+    either,
+    out_of,
+    plus,
+    put_vector,
+    times,
+    unit,
+    vector_at,
+)
 
+F = np.float32
+GOLDEN = np.uint32(0x9E3779B9)  # the golden ratio's fraction, of 2 ** 32
 LONGEST = 16.0  # of what a pixel covers on a surface, the wide side over the narrow one
-
-
-@inner
-def unit(x: float, y: float, z: float) -> Any:
-    """The vector of length 1 along (x, y, z); straight up for one of no length."""
-    n = x * x + y * y + z * z
-    if n <= 0:
-        return 0.0, 1.0, 0.0
-    k = 1.0 / math.sqrt(n)
-    return x * k, y * k, z * k
-
-
-@inner
-def _normal_to_world(m: Any, i: int, x: float, y: float, z: float) -> Any:
-    """By the inverse transpose, whose rows are the columns of world-to-object."""
-    return unit(
-        m[i] * x + m[i + 4] * y + m[i + 8] * z,
-        m[i + 1] * x + m[i + 5] * y + m[i + 9] * z,
-        m[i + 2] * x + m[i + 6] * y + m[i + 10] * z,
-    )
 
 
 @inner
@@ -78,19 +82,115 @@ def corner_numbers(w: Any, triangle: int, slot: int) -> Any:
 
 
 @linked
-def place(w: Any, q: Any, cone: float) -> None:
-    """Where the ray's hit lies and how it is turned; `cone` is the ray's width there in metres."""
-    at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
-    slot = np.int64(q[Q_SLOT])
+def place(w: Any, p: Any, paths: int) -> None:
+    """Where some paths' rays hit, and how that is turned; Q_CONE are the rays' widths there."""
+    textured, second, leaning, mapped, stretched = _read_places(w, p, paths)
+    mask, d = mask_of(paths), vector_at(p, Q_DX)
+    a, b = vector_at(p, Q_EDGE_X), vector_at(p, Q_OTHER_X)
+    flat, n = times(cross(a, b), take(p, Q_HAND)), unit(vector_at(p, Q_NX))
+    area = root(dot(flat, flat))
+    f = unit(flat)
+    facing = dot(f, d)
+    if textured | second != 0:
+        # The narrow side of what a pixel covers chooses the mip level: along the wide side the
+        # pixel's samples lie apart and average.  Beyond 16 to 1 their number would not do.
+        slant = F(1) / (F(LONGEST) * most(size_of(facing), F(1e-3)))
+        narrow = most(take(p, Q_CONE), F(1e-12)) * most(slant, F(1))
+        per_area = F(1) / most(area, F(1e-30))
+        dither = _dither(p)
+        put(p, Q_LEVEL, _level(take(p, Q_LAID), per_area, narrow) + dither, mask_of(textured))
+        level = _level(take(p, Q_LAID_SECOND), per_area, narrow) + dither
+        put(p, Q_LEVEL_SECOND, level, mask_of(second))
+    if leaning != 0:
+        hand = where(take(p, Q_LAID_NORMAL) < F(0), F(-1), F(1))
+        dv1, dv2 = take(p, Q_RISE) * hand, take(p, Q_OTHER_RISE) * hand
+        t = plus(times(a, dv2), times(b, F(0) - dv1))
+        put_vector(p, Q_TANGENT_X, t, mask_of(leaning))
+        if mapped != 0:
+            n = either(mask_of(mapped), _bump(w, p, mapped, n, t, hand), n)
+    side = where(facing > F(0), F(-1), F(1))
+    put(p, Q_FRONT, side, mask)
+    f, n = times(f, side), times(n, side)
+    n = either(dot(n, f) < F(0.02), f, n)
+    # A bent normal may face away from the ray where the surface does not: lean it back until it
+    # just faces it.
+    away = dot(n, d)
+    leant = unit(plus(n, times(d, F(0) - (away + F(0.01)))))
+    leant = either(dot(leant, f) < F(0.02), f, leant)
+    n = either(away > F(-0.01), leant, n)
+    put_vector(p, Q_GX, f, mask)
+    put_vector(p, Q_NX, n, mask)
+    if stretched != 0:
+        _turn_tangent(p, n, stretched, leaning)
+
+
+@linked
+def _read_places(w: Any, p: Any, paths: int) -> Any:
+    """Read what the triangles are that some paths hit: their edges in the world, the smooth normal,
+    where on the textures they lie, the colour of their vertices.
+
+    Returns the paths with a texture on the first layout, on the second; those that need a tangent,
+    that have a normal map, whose gloss is stretched along the tangent.
+    """
+    textured, second, leaning = np.int64(0), np.int64(0), np.int64(0)
+    mapped, stretched = np.int64(0), np.int64(0)
+    left = paths
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
+        k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], np.int64(q[Q_SLOT]))
+        _read_shape(w, q, at, k0, k1, k2)
+        material = at[P_MATERIAL]
+        q[Q_MATERIAL] = material
+        q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
+        q[Q_TINT_R], q[Q_TINT_G], q[Q_TINT_B], q[Q_TINT_A] = 1.0, 1.0, 1.0, 1.0
+        if at[P_COLOR] >= 0:
+            _read_tint(w, q, at, k0, k1, k2)
+        factors = factors_of(w, material)
+        if factors[M_ANISOTROPY] > 0:
+            stretched |= bit(k)
+        if factors[M_TEXTURED] <= 0:
+            continue
+        u, v = q[Q_BU], q[Q_BV]
+        if at[P_UV_SECOND] >= 0:
+            uvs = f32_at(w[W_UVS] + 8 * at[P_UV_SECOND])
+            q[Q_U_SECOND], q[Q_V_SECOND], q[Q_LAID_SECOND] = _lay(uvs, k0, k1, k2, u, v)
+            second |= bit(k)
+        if at[P_UV] < 0:
+            continue
+        uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
+        q[Q_U], q[Q_V], det = _lay(uvs, k0, k1, k2, u, v)
+        q[Q_LAID] = det
+        textured |= bit(k)
+        map_ = i64_at(w[W_SLOTS])[material * TEXTURE_SLOTS + NORMAL] >= 0
+        if (map_ or factors[M_ANISOTROPY] > 0) and abs(det) > 1e-20:
+            if map_ and at[P_UV_SECOND] >= 0:
+                use = f64_at(w[W_UV_TRANSFORMS])
+                if use[(material * TEXTURE_SLOTS + NORMAL) * USE_COLUMNS + U_SET] > 0:
+                    uvs = f32_at(w[W_UVS] + 8 * at[P_UV_SECOND])
+                    det = q[Q_LAID_SECOND]
+            q[Q_LAID_NORMAL] = det
+            q[Q_RISE] = uvs[2 * k1 + 1] - uvs[2 * k0 + 1]
+            q[Q_OTHER_RISE] = uvs[2 * k2 + 1] - uvs[2 * k0 + 1]
+            leaning |= bit(k)
+            if map_:
+                mapped |= bit(k)
+    return textured, second, leaning, mapped, stretched
+
+
+@inner
+def _read_shape(w: Any, q: Any, at: Any, k0: int, k1: int, k2: int) -> None:
+    """Where one path's ray hits, the edges there and the smooth normal, in the world."""
     u, v = q[Q_BU], q[Q_BV]
     c = 1.0 - u - v
-    k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], slot)
     # The normals lie farthest away: their reading is begun first, and goes on beside what follows.
     normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
     sx = c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2]
     sy = c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1]
     sz = c * normals[3 * k0 + 2] + u * normals[3 * k1 + 2] + v * normals[3 * k2 + 2]
-    (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = corner_and_edges(w, slot)
+    first, e1, e2 = corner_and_edges(w, np.int64(q[Q_SLOT]))
+    (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = first, e1, e2
     lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
     if at[P_MOVE] >= 0:
         moving_matrices(w, q, at[P_MOVE])
@@ -102,101 +202,49 @@ def place(w: Any, q: Any, cone: float) -> None:
             f64_at(w[W_TO_OBJECT]),
             np.int64(q[Q_INSTANCE]) * 12,
         )
-    q[Q_PX] = m[i] * lx + m[i + 1] * ly + m[i + 2] * lz + m[i + 3]
-    q[Q_PY] = m[i + 4] * lx + m[i + 5] * ly + m[i + 6] * lz + m[i + 7]
-    q[Q_PZ] = m[i + 8] * lx + m[i + 9] * ly + m[i + 10] * lz + m[i + 11]
-    # Edges in the world.
-    (ax, ay, az), (bx, by, bz) = turned(m, i, e1x, e1y, e1z), turned(m, i, e2x, e2y, e2z)
+    x, y, z = turned(m, i, lx, ly, lz)
+    q[Q_PX], q[Q_PY], q[Q_PZ] = x + m[i + 3], y + m[i + 7], z + m[i + 11]
+    q[Q_EDGE_X], q[Q_EDGE_Y], q[Q_EDGE_Z] = turned(m, i, e1x, e1y, e1z)
+    q[Q_OTHER_X], q[Q_OTHER_Y], q[Q_OTHER_Z] = turned(m, i, e2x, e2y, e2z)
     # How far off the surface the next ray starts: what float32 may err in the object's own space
     # (the corners' distance from its origin, in units in the last place), carried into the world.
-    own = max(abs(lx), max(abs(ly), abs(lz))) + max(
+    reach = max(abs(lx), max(abs(ly), abs(lz))) + max(
         abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z))
     )
-    q[Q_RAY_EPSILON] = own * f64_at(w[W_SIZES])[np.int64(q[Q_INSTANCE])] * 1.5e-6 + 1e-9
-    fx, fy, fz = _normal_to_world(
-        back, j, e1y * e2z - e1z * e2y, e1z * e2x - e1x * e2z, e1x * e2y - e1y * e2x
-    )
-    nx, ny, nz = _normal_to_world(back, j, sx, sy, sz)
-    material = at[P_MATERIAL]
-    q[Q_MATERIAL] = material
-    dx, dy, dz = q[Q_DX], q[Q_DY], q[Q_DZ]
-    facing = fx * dx + fy * dy + fz * dz
-    textures = i64_at(w[W_SLOTS] + 8 * TEXTURE_SLOTS * material)
-    q[Q_U], q[Q_V], q[Q_LEVEL] = 0.0, 0.0, 0.0
-    q[Q_TINT_R], q[Q_TINT_G], q[Q_TINT_B], q[Q_TINT_A] = 1.0, 1.0, 1.0, 1.0
-    if at[P_COLOR] >= 0:
-        tint = f32_at(w[W_COLORS] + 16 * at[P_COLOR])
-        q[Q_TINT_R] = c * tint[4 * k0] + u * tint[4 * k1] + v * tint[4 * k2]
-        q[Q_TINT_G] = c * tint[4 * k0 + 1] + u * tint[4 * k1 + 1] + v * tint[4 * k2 + 1]
-        q[Q_TINT_B] = c * tint[4 * k0 + 2] + u * tint[4 * k1 + 2] + v * tint[4 * k2 + 2]
-        q[Q_TINT_A] = c * tint[4 * k0 + 3] + u * tint[4 * k1 + 3] + v * tint[4 * k2 + 3]
-    tangent = False
-    if (at[P_UV] >= 0 or at[P_UV_SECOND] >= 0) and factors_of(w, material)[M_TEXTURED] > 0:
-        cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-        area = max(math.sqrt(cx * cx + cy * cy + cz * cz), 1e-30)
-        # The narrow side of what a pixel covers chooses the mip level: along the wide side the
-        # pixel's samples lie apart and average.  Beyond 16 to 1 their number would not do.
-        narrow = max(cone, 1e-12) * max(1.0, 1.0 / (LONGEST * max(abs(facing), 1e-3)))
-        # One of the two levels around, as often as it is near (stochastic filtering): the mean is
-        # that of reading both.
-        dither = _dither(q)
-        if at[P_UV_SECOND] >= 0:
-            uvs = f32_at(w[W_UVS] + 8 * at[P_UV_SECOND])
-            q[Q_U_SECOND], q[Q_V_SECOND], det = _lay(uvs, k0, k1, k2, u, v)
-            q[Q_LEVEL_SECOND] = _level(det, area, narrow) + dither
-        if at[P_UV] >= 0:
-            uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
-            q[Q_U], q[Q_V], det = _lay(uvs, k0, k1, k2, u, v)
-            q[Q_LEVEL] = _level(det, area, narrow) + dither
-            layered = factors_of(w, material)[M_ANISOTROPY] > 0
-            if (textures[NORMAL] >= 0 or layered) and abs(det) > 1e-20:
-                tangent = layered
-                if textures[NORMAL] >= 0 and at[P_UV_SECOND] >= 0:
-                    use = f64_at(w[W_UV_TRANSFORMS])
-                    if use[(material * TEXTURE_SLOTS + NORMAL) * USE_COLUMNS + U_SET] > 0:
-                        uvs = f32_at(w[W_UVS] + 8 * at[P_UV_SECOND])
-                        _, _, det = _lay(uvs, k0, k1, k2, u, v)
-                dv1, dv2 = uvs[2 * k1 + 1] - uvs[2 * k0 + 1], uvs[2 * k2 + 1] - uvs[2 * k0 + 1]
-                hand = -1.0 if det < 0 else 1.0
-                tx = hand * (dv2 * ax - dv1 * bx)
-                ty = hand * (dv2 * ay - dv1 * by)
-                tz = hand * (dv2 * az - dv1 * bz)
-                q[Q_TANGENT_X], q[Q_TANGENT_Y], q[Q_TANGENT_Z] = tx, ty, tz
-                if textures[NORMAL] >= 0:
-                    nx, ny, nz = _bump(w, q, material, nx, ny, nz, tx, ty, tz, hand)
-    q[Q_FRONT] = 1.0
-    if facing > 0:
-        q[Q_FRONT] = -1.0
-        fx, fy, fz = -fx, -fy, -fz
-        nx, ny, nz = -nx, -ny, -nz
-    if nx * fx + ny * fy + nz * fz < 0.02:
-        nx, ny, nz = fx, fy, fz
-    # A bent normal may face away from the ray where the surface does not: lean it back until it
-    # just faces it.
-    away = nx * dx + ny * dy + nz * dz
-    if away > -0.01:
-        t = away + 0.01
-        nx, ny, nz = unit(nx - t * dx, ny - t * dy, nz - t * dz)
-        if nx * fx + ny * fy + nz * fz < 0.02:
-            nx, ny, nz = fx, fy, fz
-    q[Q_GX], q[Q_GY], q[Q_GZ] = fx, fy, fz
-    q[Q_NX], q[Q_NY], q[Q_NZ] = nx, ny, nz
-    if factors_of(w, material)[M_ANISOTROPY] > 0:
-        q[Q_TURN_COSINE], q[Q_TURN_SINE] = 1.0, 0.0
-        if tangent:
-            _turn_tangent(q)
+    q[Q_RAY_EPSILON] = reach * f64_at(w[W_SIZES])[np.int64(q[Q_INSTANCE])] * 1.5e-6 + 1e-9
+    # Normals go by the inverse transpose, whose rows are the columns of world-to-object; a mirrored
+    # placement turns the order of the corners round.
+    q[Q_NX] = back[j] * sx + back[j + 4] * sy + back[j + 8] * sz
+    q[Q_NY] = back[j + 1] * sx + back[j + 5] * sy + back[j + 9] * sz
+    q[Q_NZ] = back[j + 2] * sx + back[j + 6] * sy + back[j + 10] * sz
+    across = m[i + 5] * m[i + 10] - m[i + 6] * m[i + 9]
+    upwards = m[i + 6] * m[i + 8] - m[i + 4] * m[i + 10]
+    along = m[i + 4] * m[i + 9] - m[i + 5] * m[i + 8]
+    q[Q_HAND] = -1.0 if m[i] * across + m[i + 1] * upwards + m[i + 2] * along < 0 else 1.0
+
+
+@linked
+def _read_tint(w: Any, q: Any, at: Any, k0: int, k1: int, k2: int) -> None:
+    """The colour of the vertices where one path's ray hits."""
+    u, v = q[Q_BU], q[Q_BV]
+    c = 1.0 - u - v
+    tint = f32_at(w[W_COLORS] + 16 * at[P_COLOR])
+    q[Q_TINT_R] = c * tint[4 * k0] + u * tint[4 * k1] + v * tint[4 * k2]
+    q[Q_TINT_G] = c * tint[4 * k0 + 1] + u * tint[4 * k1 + 1] + v * tint[4 * k2 + 1]
+    q[Q_TINT_B] = c * tint[4 * k0 + 2] + u * tint[4 * k1 + 2] + v * tint[4 * k2 + 2]
+    q[Q_TINT_A] = c * tint[4 * k0 + 3] + u * tint[4 * k1 + 3] + v * tint[4 * k2 + 3]
 
 
 @inner
-def _dither(q: Any) -> float:
-    """A number in [0, 1) of the path's own, spread evenly over the samples of a pixel.
+def _dither(p: Any) -> Any:
+    """A number in [0, 1] of each path's own, spread evenly over the samples of a pixel: of the two
+    levels around one is read, as often as it is near (stochastic filtering).
 
     The golden ratio's multiples (Weyl), begun at a hash of the pixel and of the event.
     """
-    event = np.uint32(np.uint32(np.int64(q[Q_DIM])) * np.uint32(0x9E3779B9))
-    start = mix(np.uint32(np.uint32(q[Q_SEED]) + event))
-    x = np.float64(start) * 2.3283064365386963e-10 + q[Q_INDEX] * 0.6180339887498949
-    return x - math.floor(x)
+    event = take_wholes(p, Q_DIM) * GOLDEN
+    start = mix(u32(take_wholes(p, Q_SEED) + event))
+    return as_floats(u32(start + take_wholes(p, Q_INDEX) * GOLDEN)) * F(UNIT)
 
 
 @inner
@@ -209,50 +257,50 @@ def _lay(uvs: Any, k0: int, k1: int, k2: int, u: float, v: float) -> Any:
 
 
 @inner
-def _level(det: float, area: float, narrow: float) -> float:
+def _level(det: Any, per_area: Any, narrow: Any) -> Any:
     """The mip level from a ray cone, the texture's own size left out (Akenine-Moeller et al. 2019,
     equation 34).
     """
-    return 0.5 * base2(max(abs(det), 1e-30) / area * narrow * narrow)
+    covered = most(size_of(det), F(1e-30)) * per_area * narrow * narrow
+    return F(0.5) * base2_lanes(most(covered, F(1e-37)))
 
 
 @linked
-def _turn_tangent(q: Any) -> None:
+def _turn_tangent(p: Any, n: Vec3, stretched: int, leaning: int) -> None:
     """The tangent as an angle in the frame that the shading normal has."""
-    (sx, sy, sz), (tx, ty, tz) = frame(q[Q_NX], q[Q_NY], q[Q_NZ])
-    x = sx * q[Q_TANGENT_X] + sy * q[Q_TANGENT_Y] + sz * q[Q_TANGENT_Z]
-    y = tx * q[Q_TANGENT_X] + ty * q[Q_TANGENT_Y] + tz * q[Q_TANGENT_Z]
-    length = math.sqrt(x * x + y * y)
-    if length > 0:
-        q[Q_TURN_COSINE], q[Q_TURN_SINE] = x / length, y / length
+    (sx, sy, sz), (tx, ty, tz) = frame(n.x, n.y, n.z)
+    t = vector_at(p, Q_TANGENT_X)
+    x, y = dot(Vec3(sx, sy, sz), t), dot(Vec3(tx, ty, tz), t)
+    length = root(x * x + y * y)
+    known = mask_of(leaning) & (length > F(0))
+    k = F(1) / where(known, length, F(1))
+    mask = mask_of(stretched)
+    put(p, Q_TURN_COSINE, where(known, x * k, F(1)), mask)
+    put(p, Q_TURN_SINE, where(known, y * k, F(0)), mask)
 
 
 @linked
-def _bump(
-    w: Any,
-    q: Any,
-    material: int,
-    nx: float,
-    ny: float,
-    nz: float,
-    tx: float,
-    ty: float,
-    tz: float,
-    hand: float,
-) -> Any:
-    """The normal map's normal:
+def _bump(w: Any, p: Any, mapped: int, n: Vec3, t: Vec3, hand: Any) -> Any:
+    """The normals of normal maps:
 
     red along the tangent, green along rising V, which runs down the picture in glTF.
     """
-    along = tx * nx + ty * ny + tz * nz
-    tx, ty, tz = unit(tx - along * nx, ty - along * ny, tz - along * nz)
+    left = mapped
+    while left != 0:
+        k, left = following(left)
+        q = own(p, k)
+        material = np.int64(q[Q_MATERIAL])
+        r, g, z, _ = texel(w, q, material, NORMAL, False)
+        scale = factors_of(w, material)[M_NORMAL_SCALE]
+        # In the place of what was read of the triangle.
+        q[Q_EDGE_X], q[Q_EDGE_Y] = (2 * r - 1) * scale, (2 * g - 1) * scale
+        q[Q_EDGE_Z] = max(2 * z - 1, 0.01)
+    bent = vector_at(p, Q_EDGE_X)
+    t = unit(plus(t, times(n, F(0) - dot(t, n))))
     # Green points against the picture's V: bitangent = n x t for an unmirrored layout (glTF 2.0,
     # section 3.7.2.1).
-    bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
-    r, g, z, _ = texel(w, q, material, NORMAL, False)
-    k = factors_of(w, material)[M_NORMAL_SCALE]
-    x, y, z = (2 * r - 1) * k, -(2 * g - 1) * k * hand, max(2 * z - 1, 0.01)
-    return unit(x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz)
+    b = times(cross(n, t), F(0) - hand)
+    return unit(out_of((t, b, n), bent))
 
 
 @linked

@@ -112,20 +112,27 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
 
 
 @linked
-def _begin(w: Any, s: Any, q: Any) -> None:
+def _begin(s: Any, q: Any) -> None:
     """Begin the path's sample (Q_INDEX) of its pixel (Q_X, Q_Y)."""
     block = max(np.int64(s[S_BLOCK]), 1)
     x, y = np.int64(q[Q_X]), np.int64(q[Q_Y])
     q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), x // block, y // block)
-    for at in range(Q_OUT, Q_FEATURES + FEATURES, SIDE):
-        q[at] = 0.0
-    for at in range(0, 4 * SIDE, SIDE):
-        q[Q_WORK + at] = 0.0
-    if s[S_PROFILE] > 0 or s[S_LIGHT_COUNT] > 0:
-        for at in range(0, (4 * w[W_LAMP_COUNT] + DEPTHS) * SIDE, SIDE):
-            q[Q_PER_LAMP + at] = 0.0
-    q[Q_TOUCHES], q[Q_SHADES] = 0.0, 0.0
     camera_ray(s, q, x, y)
+
+
+@linked
+def _clear(w: Any, s: Any, p: Any) -> None:
+    """Forget what a group's samples before have gathered."""
+    for at in range(Q_OUT, Q_LOST):
+        p[at] = 0.0
+    for at in range(4 * SIDE):
+        p[Q_WORK + at] = 0.0
+    if s[S_PROFILE] > 0 or s[S_LIGHT_COUNT] > 0:
+        for at in range((4 * w[W_LAMP_COUNT] + DEPTHS) * SIDE):
+            p[Q_PER_LAMP + at] = 0.0
+    masks(p)[M_GOING] = 0
+    for at in range(Q_DEPTH, Q_SEED):
+        p[at] = 0.0
 
 
 @linked
@@ -255,13 +262,13 @@ def _three(address: int, p: int, r: float, g: float, b: float) -> None:
 def _together(w: Any, s: Any, film: Any, b: Any, c: Any, count: int) -> None:
     """Follow the first `count` paths of a batch, and keep their samples in order."""
     for g in range(GROUPS):
-        m = masks(group(w, b, g))
-        for k in range(SIDE):
-            m[k] = 0
+        masks(group(w, b, g))[M_GOING] = 0
+    for g in range((count + SIDE - 1) // SIDE):
+        _clear(w, s, group(w, b, g))
     for i in range(count):
         p, k = group(w, b, i // SIDE), i % SIDE
         masks(p)[M_GOING] |= bit(k)
-        _begin(w, s, own(p, k))
+        _begin(s, own(p, k))
     trace(w, s, b, c)
     for i in range(count):
         q = own(group(w, b, i // SIDE), i % SIDE)
