@@ -182,6 +182,7 @@ def _meet(w: Any, s: Any, q: Any, c: Any) -> int:
         if s[S_PART] != PART_ALONE or not _from_camera(q):
             add_sky(w, s, q, component, depth)
         return DEAD
+    surface.ask_for_triangle(w, q)
     q[Q_TRAVELLED] += length
     q[Q_SINCE] += length
     if q[Q_ABSORB_R] + q[Q_ABSORB_G] + q[Q_ABSORB_B] > 0:

@@ -161,7 +161,8 @@ Q_RAYS, Q_SPLIT = Q_LX + 13 * SIDE, Q_LX + 17 * SIDE
 (Q_LAID, Q_LAID_SECOND, Q_LAID_NORMAL, Q_RISE, Q_OTHER_RISE) = range(
     Q_LX + 38 * SIDE, Q_LX + 43 * SIDE, SIDE
 )
-Q_OUT = Q_LX + 43 * SIDE  # the sample's light by component, 3 each
+Q_CORNER = Q_LX + 43 * SIDE  # the numbers of its three corners
+Q_OUT = Q_LX + 46 * SIDE  # the sample's light by component, 3 each
 # What the sample met first, for the layers that guide: 3 numbers each of albedo, normal and
 # position.
 Q_FEATURES = Q_OUT + 3 * len(COMPONENTS) * SIDE

@@ -97,6 +97,28 @@ def lowest_bit(typing_context: Any, mask: Any) -> Any:
     return types.int64(types.int32), code
 
 
+def _ask(b: Any, pointer: Any, index: Any) -> None:
+    """Ask for the line of pointer[index]."""
+    byte = ir.PointerType(ir.IntType(8))
+    kind = ir.FunctionType(ir.VoidType(), [byte, I32, I32, I32])
+    ask = cgutils.get_or_insert_function(b.module, kind, "llvm.prefetch.p0i8")
+    at = b.bitcast(b.gep(pointer, [index]), byte)
+    b.call(ask, [at, ir.Constant(I32, 0), ir.Constant(I32, 3), ir.Constant(I32, 1)])
+
+
+@intrinsic
+def fetch_line(typing_context: Any, pointer: Any, index: Any) -> Any:
+    """Ask for the 64 bytes round pointer[index], which will be read soon; nothing waits for
+    them.
+    """
+
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        _ask(builder, *args)
+        return context.get_dummy_value()
+
+    return types.none(pointer, types.int64), code
+
+
 @intrinsic
 def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
     """Ask for the 256 bytes from pointer[index] on, which will be read soon; nothing waits for
@@ -104,14 +126,8 @@ def fetch_ahead(typing_context: Any, pointer: Any, index: Any) -> Any:
     """
 
     def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        byte = ir.PointerType(ir.IntType(8))
-        kind = ir.FunctionType(ir.VoidType(), [byte, I32, I32, I32])
-        ask = cgutils.get_or_insert_function(builder.module, kind, "llvm.prefetch.p0i8")
         for line in LINES:
-            at = builder.bitcast(
-                builder.gep(args[0], [builder.add(args[1], ir.Constant(I64, 16 * line))]), byte
-            )
-            builder.call(ask, [at, ir.Constant(I32, 0), ir.Constant(I32, 3), ir.Constant(I32, 1)])
+            _ask(builder, args[0], builder.add(args[1], ir.Constant(I64, 16 * line)))
         return context.get_dummy_value()
 
     return types.none(_PF, types.int64), code

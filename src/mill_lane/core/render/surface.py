@@ -15,7 +15,7 @@ from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import as_floats, most, root, size_of, u32, where
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
-from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, i64_at, u32_at
+from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, fetch_line, i64_at, u32_at
 from mill_lane.core.render.quick import base2_lanes
 from mill_lane.core.render.sampler import UNIT, mix
 from mill_lane.core.render.side_by_side import (
@@ -137,9 +137,17 @@ def _read_places(w: Any, p: Any, paths: int) -> Any:
     left = paths
     while left != 0:
         k, left = following(left)
+        _ask_for_corners(w, own(p, k))
+    left = paths
+    while left != 0:
+        k, left = following(left)
         q = own(p, k)
         at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
-        k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], np.int64(q[Q_SLOT]))
+        k0, k1, k2 = (
+            np.int64(q[Q_CORNER]),
+            np.int64(q[Q_CORNER + SIDE]),
+            np.int64(q[Q_CORNER + 2 * SIDE]),
+        )
         _read_shape(w, q, at, k0, k1, k2)
         material = at[P_MATERIAL]
         q[Q_MATERIAL] = material
@@ -177,6 +185,34 @@ def _read_places(w: Any, p: Any, paths: int) -> Any:
             if map_:
                 mapped |= bit(k)
     return textured, second, leaning, mapped, stretched
+
+
+@linked
+def ask_for_triangle(w: Any, q: Any) -> None:
+    """Have fetched which corners the triangle has that the path's ray hit."""
+    at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
+    slot = np.int64(q[Q_SLOT])
+    number = np.int64(as_i32(f32_at(w[W_LEAVES]))[(slot >> 3) * LEAF + NUMBERS + (slot & 7)])
+    fetch_line(u32_at(w[W_TRIANGLES]), 3 * (at[P_TRIANGLE] + number))
+
+
+@inner
+def _ask_for_corners(w: Any, q: Any) -> None:
+    """Read which corners the triangle has, and have fetched what is read of them later: each lies
+    somewhere else in memory.
+    """
+    at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * np.int64(q[Q_INSTANCE]))
+    k0, k1, k2 = corner_numbers(w, at[P_TRIANGLE], np.int64(q[Q_SLOT]))
+    q[Q_CORNER], q[Q_CORNER + SIDE], q[Q_CORNER + 2 * SIDE] = k0, k1, k2
+    normals = f32_at(w[W_NORMALS] + 12 * at[P_VERTEX])
+    fetch_line(normals, 3 * k0)
+    fetch_line(normals, 3 * k1)
+    fetch_line(normals, 3 * k2)
+    if at[P_UV] >= 0:
+        uvs = f32_at(w[W_UVS] + 8 * at[P_UV])
+        fetch_line(uvs, 2 * k0)
+        fetch_line(uvs, 2 * k1)
+        fetch_line(uvs, 2 * k2)
 
 
 @inner
