@@ -347,6 +347,6 @@ def _to_surface(w: Any, s: Any, q: Any, c: Any) -> None:
         at = Q_LOBES + 4 * SIDE * lobe
         x, y, z = q[at], q[at + SIDE], q[at + 2 * SIDE]
         if x + y + z > 0:
-            component = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
-            component = component if first else kind + 4
+            direct = DIFFUSE if lobe == 0 else (THROUGH if lobe == 3 else GLOSSY)
+            component = direct if first else kind + 4
             add(w, s, q, r * x, g * y, b * z, component, lamp, depth + 1)

@@ -21,9 +21,10 @@ from mill_lane.core.render.slots import *
 
 intrinsic: Any = extending.intrinsic
 F32, F64, I32, I64 = ir.FloatType(), ir.DoubleType(), ir.IntType(32), ir.IntType(64)
-_PD = types.CPointer(types.float64)
+_pointer: Any = types.CPointer
+_PD = _pointer(types.float64)
 _HALF = SIDE // 2  # no more than four float64 in a register: see `lanes.total`
-FLOATS, WHOLES, MASK = Lanes("float32", SIDE), Lanes("uint32", SIDE), Lanes("mask", SIDE)
+FLOATS, WHOLES, CHOSEN = Lanes("float32", SIDE), Lanes("uint32", SIDE), Lanes("mask", SIDE)
 
 
 @inner
@@ -126,7 +127,7 @@ def put(typing_context: Any, p: Any, place: Any, lanes: Any, paths: Any) -> Any:
             b.store(b.select(_half(b, mask, first), new, b.load(at, align=8)), at, align=8)
         return context.get_dummy_value()
 
-    return types.void(_PD, types.int64, lanes, MASK), code
+    return types.void(_PD, types.int64, lanes, CHOSEN), code
 
 
 @intrinsic
@@ -134,6 +135,6 @@ def mask_of(typing_context: Any, paths: Any) -> Any:
     """Some paths as a mask."""
 
     def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
-        return b.bitcast(b.trunc(args[0], ir.IntType(SIDE)), MASK.code)
+        return b.bitcast(b.trunc(args[0], ir.IntType(SIDE)), CHOSEN.code)
 
-    return MASK(types.int64), code
+    return CHOSEN(types.int64), code
