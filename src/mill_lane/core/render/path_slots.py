@@ -182,10 +182,10 @@ Q_LOST = Q_SHADES + SIDE  # luminance taken away by clamping and by leaving caus
 Q_WORK, Q_WORK_LEAVES, Q_WORK_READS, Q_WORK_SHADES = range(Q_LOST + SIDE, Q_LOST + 5 * SIDE, SIDE)
 Q_SAVED = Q_WORK + 4 * SIDE  # the state at the first event, for rays that start there again
 SAVED = Q_LOBES - Q_TR
-# Luminance of the sample; its pixel of the film, and of the whole picture; its number there, and
-# whether it is the second of two.
-(Q_SAMPLE, Q_PIXEL, Q_X, Q_Y, Q_FIRST_INDEX, Q_SECOND) = range(
-    Q_SAVED + SAVED, Q_SAVED + SAVED + 6 * SIDE, SIDE
+# The sample's pixel of the film, and of the whole picture; its number there, and whether it is the
+# second of two.
+(Q_PIXEL, Q_X, Q_Y, Q_FIRST_INDEX, Q_SECOND) = range(
+    Q_SAVED + SAVED, Q_SAVED + SAVED + 5 * SIDE, SIDE
 )
 Q_ASIDE = Q_SECOND + SIDE  # the event while a shadow ray looks at panes
 ASIDE = Q_AX - Q_EVENT
@@ -219,7 +219,8 @@ def path_size(lamps: int) -> int:
 
 def group_size(lamps: int) -> int:
     """Numbers of the scratch of a group."""
-    return weights_place(lamps) + SIDE * weights_size(lamps)
+    weights = (lamps + LAMPS_AT_ONCE - 1) // LAMPS_AT_ONCE * (1 + LAMPS_AT_ONCE // 2)
+    return Q_PER_LAMP + (4 * lamps + DEPTHS + weights) * SIDE
 
 
 def weights_place(lamps: int) -> int:

@@ -14,6 +14,7 @@ import numpy as np
 from llvmlite import ir
 from numba import extending, types
 
+from mill_lane.core.render import path_slots
 from mill_lane.core.render.jit import inner
 from mill_lane.core.render.lanes import Lanes
 from mill_lane.core.render.pointers import address_of, f64_at, i64_at, lowest_bit
@@ -27,13 +28,13 @@ _HALF = SIDE // 2  # no more than four float64 in a register: see `lanes.total`
 FLOATS, WHOLES, CHOSEN = Lanes("float32", SIDE), Lanes("uint32", SIDE), Lanes("mask", SIDE)
 
 
+_group_size = inner(path_slots.group_size)
+
+
 @inner
 def group(w: Any, b: Any, g: int) -> Any:
     """Group g of the batch at b."""
-    lamps = w[W_LAMP_COUNT]
-    eights = (lamps + LAMPS_AT_ONCE - 1) // LAMPS_AT_ONCE * (1 + LAMPS_AT_ONCE // 2)
-    size = Q_PER_LAMP + (4 * lamps + DEPTHS) * SIDE + SIDE * eights
-    return f64_at(address_of(b) + 8 * g * size)
+    return f64_at(address_of(b) + 8 * g * _group_size(w[W_LAMP_COUNT]))
 
 
 @inner

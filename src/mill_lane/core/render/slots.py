@@ -1,8 +1,8 @@
 """Names for places: where kernels find what, in the few flat tables that they are handed.
 
 World table (int64, `W_`): addresses and counts.  Settings (float64, `S_`).  Film table (int64,
-`F_`): addresses of planes, 0 for one that is not kept.  Path (float64, `Q_`): the state of the one
-path that a thread follows.  Counters (int64, `C_`): work done.  `world.py`, `film.py` and
+`F_`): addresses of planes, 0 for one that is not kept.  Paths (float64, `Q_`): the state of those
+that a thread follows.  Counters (int64, `C_`): work done.  `world.py`, `film.py` and
 `session.py` fill them.
 """
 
