@@ -14,7 +14,7 @@ from mill_lane.core.render import microfacet as microfacet_
 from mill_lane.core.render import sampler as sampler_
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.jit import inner, kernel, lean
-from mill_lane.core.render.lanes import lane
+from mill_lane.core.render.lanes import alike, lane
 from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.side_by_side import mask_of, put, take
 from mill_lane.core.render.texture import Textures
@@ -66,7 +66,7 @@ def material_path(
 @inner
 def _same(p: Any, x: float) -> Any:
     """A number in every lane."""
-    return take(p, s.Q_THIN) * 0.0 + x
+    return alike(take(p, s.Q_THIN), x)
 
 
 @inner

@@ -17,7 +17,17 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from mill_lane.core.render.jit import inner, linked
-from mill_lane.core.render.lanes import bits, lane, least, most, root, where, with_lane
+from mill_lane.core.render.lanes import (
+    alike,
+    bits,
+    lane,
+    least,
+    most,
+    root,
+    size_of,
+    where,
+    with_lane,
+)
 from mill_lane.core.render.microfacet import (
     SMOOTHEST,
     fresnel,
@@ -151,7 +161,7 @@ def dielectric(m: Material, cosine: Any) -> Any:
 
 @linked
 def _under_sheen(p: Any, sheen: Any, cosine: Any) -> Any:
-    left, out = bits(sheen > F(0)), where(sheen > F(0), F(1), F(1))
+    left, out = bits(sheen > F(0)), alike(sheen, F(1))
     while left != 0:
         k, left = following(left)
         q = own(p, k)
@@ -164,14 +174,14 @@ def _under_sheen(p: Any, sheen: Any, cosine: Any) -> Any:
 def under_sheen(p: Any, m: Material, cosine: Any) -> Any:
     """The share of light that fibres leave to what lies below them (KHR_materials_sheen)."""
     if bits(m.sheen > F(0)) == 0:
-        return where(m.sheen > F(0), F(1), F(1))
+        return alike(cosine, F(1))
     return _under_sheen(p, m.sheen, cosine)
 
 
 @linked
 def _sheen(p: Any, sheen: Any, vz: Any, wz: Any, hz: Any) -> Any:
     """The lobe of the fibres, without their colour."""
-    left, out = bits((sheen > F(0)) & (vz > F(0)) & (wz > F(0))), where(sheen > F(0), F(0), F(0))
+    left, out = bits((sheen > F(0)) & (vz > F(0)) & (wz > F(0))), alike(sheen, F(0))
     while left != 0:
         k, left = following(left)
         alpha = own(p, k)[Q_SHEEN_ALPHA]
@@ -262,9 +272,7 @@ def evaluate(p: Any, m: Material, v: Vec3, w: Vec3) -> Any:
     below = covered
     fibres = bits(m.sheen > F(0)) != 0
     if fibres:
-        below = covered * least(
-            under_sheen(p, m, v.z), under_sheen(p, m, where(w.z < F(0), F(0) - w.z, w.z))
-        )
+        below = covered * least(under_sheen(p, m, v.z), under_sheen(p, m, size_of(w.z)))
     hx, hy, hz = v.x + w.x, v.y + w.y, v.z + w.z
     n2 = hx * hx + hy * hy + hz * hz
     above = above & (n2 >= F(1e-24))
@@ -296,12 +304,12 @@ def evaluate(p: Any, m: Material, v: Vec3, w: Vec3) -> Any:
         k * mirrored.z + metal * schlick(m.base.z, vh),
     )
     gloss = _only(above & ~m.smooth & (taken + m.metal > F(0)), light, density)
-    varnish = _only(above & (n2 < F(0)), light, density)  # none
+    none = alike(density, F(0))
+    varnish = through = Lobe(Vec3(none, none, none), none)
     if bits(m.coat > F(0)) != 0:
         reflected, density = ggx(h2, vz, wz, hz, m.coat_alpha)
         light = _same_light(reflected * (m.coat * schlick(F(0.04), vh)))
         varnish = _only(above & (m.coat > F(0)), light, density)
-    through = _only(above & (n2 < F(0)), light, density)
     rough = beyond & (m.clear > F(0)) & ~m.smooth
     if bits(rough) != 0:
         through = _through(m, v, w, below * m.clear, rough)

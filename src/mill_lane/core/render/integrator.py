@@ -27,7 +27,7 @@ from mill_lane.core.render import bsdf
 from mill_lane.core.render.aiming import aim
 from mill_lane.core.render.events import advance, look_ahead, record
 from mill_lane.core.render.jit import inner, linked
-from mill_lane.core.render.lanes import bits, most, where
+from mill_lane.core.render.lanes import alike, bits, most, where
 from mill_lane.core.render.path import (
     DIM_CHOICE,
     DIM_DIRECTION,
@@ -207,7 +207,7 @@ def branch(w: Any, s: Any, b: Any, c: Any) -> None:
                 if _begin_again(p, lobe, j):
                     some = True
                     rays = take(p, Q_SPLIT + SIDE * lobe)
-                    _scatter_all(w, s, p, c, rays * F(0) + F(lobe), rays, aimed)
+                    _scatter_all(w, s, p, c, alike(rays, F(lobe)), rays, aimed)
             if not some:
                 break
             look_ahead(w, s, b, c)

@@ -212,6 +212,17 @@ def u32(typing_context: Any, x: Any) -> Any:
     return types.uint32(x), code
 
 
+@intrinsic
+def alike(typing_context: Any, lanes: Any, x: Any) -> Any:
+    """A number in as many lanes of float32."""
+    whole = lanes.of("float32")
+
+    def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
+        return _spread(context, b, args[1], x, whole)
+
+    return whole(lanes, x), code
+
+
 def _common(*kinds: Any) -> Any:
     """What numbers and lanes give together: lanes of as many, or float64."""
     return next((k for k in kinds if isinstance(k, Lanes)), types.float64)

@@ -9,7 +9,7 @@ import numpy as np
 
 from mill_lane.core.render import bsdf, materials, media, microfacet
 from mill_lane.core.render.jit import inner, linked
-from mill_lane.core.render.lanes import bits, most, root, where
+from mill_lane.core.render.lanes import alike, bits, most, root, where
 from mill_lane.core.render.path import CAUSTIC_ALPHA, start_beside
 from mill_lane.core.render.pointers import f64_at
 from mill_lane.core.render.side_by_side import following, mask_of, own, put, take
@@ -148,7 +148,7 @@ def _turn(p: Any, goes: Any, lobe: Any, way: Vec3, t: Vec3) -> None:
     put(p, Q_SOFT, where(soft | was_soft, F(1), F(0)), goes)
     wider = where(soft, F(0.1), F(0.1) * root(alpha))
     put(p, Q_SPREAD, most(take(p, Q_SPREAD), wider), goes)
-    one = where(goes, F(1), F(1))
+    one = alike(alpha, F(1))
     put(p, Q_COUNT_DIFFUSE, take(p, Q_COUNT_DIFFUSE) + one, goes & soft)
     put(p, Q_COUNT_THROUGH, take(p, Q_COUNT_THROUGH) + one, goes & through)
     put(p, Q_COUNT_GLOSSY, take(p, Q_COUNT_GLOSSY) + one, goes & ~soft & ~through)
@@ -157,7 +157,7 @@ def _turn(p: Any, goes: Any, lobe: Any, way: Vec3, t: Vec3) -> None:
     put(p, Q_LAST_KIND, kind, goes)
     unseen = where(soft, F(NO_INDIRECT), where(through, F(NO_TRANSMISSION), F(NO_REFLECTION)))
     put(p, Q_UNSEEN, unseen + F(HIDDEN), goes)
-    put(p, Q_SINCE, one * F(0), goes)
+    put(p, Q_SINCE, alike(alpha, F(0)), goes)
 
 
 @inner

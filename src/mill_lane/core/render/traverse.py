@@ -78,6 +78,17 @@ def _ray(q: Any) -> Any:
 
 
 @inner
+def _for_boxes(ray: Any) -> Any:
+    """Origin and inverse direction, float32, and which planes of boxes a ray meets first."""
+    (x, y, z), (p, r, s) = ray
+    ix, iy, iz = inverse(F(p)), inverse(F(r)), inverse(F(s))
+    nx = np.int64(0) if ix >= 0 else np.int64(8)
+    ny = np.int64(0) if iy >= 0 else np.int64(8)
+    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    return (F(x), F(y), F(z)), (ix, iy, iz), (nx, ny, nz)
+
+
+@inner
 def _into(m: Any, i: int, ray: Any) -> Any:
     """A ray in an instance's own space, as float32."""
     (x, y, z), (p, r, s) = ray
@@ -166,12 +177,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     lanes = f32_at(here + 8 * T_LANES)
     # Taken up once: the stack may lie anywhere, for all the compiler knows.
     ray = _ray(q)
-    (rx, ry, rz), (sx, sy, sz) = ray
-    ox, oy, oz = F(rx), F(ry), F(rz)
-    ix, iy, iz = inverse(F(sx)), inverse(F(sy)), inverse(F(sz))
-    nx = np.int64(0) if ix >= 0 else np.int64(8)
-    ny = np.int64(0) if iy >= 0 else np.int64(8)
-    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    (ox, oy, oz), (ix, iy, iz), (nx, ny, nz) = _for_boxes(ray)
     best, hit_u, hit_v = F(q[Q_FAR]), F(0), F(0)
     hit_slot, hit_place = np.int64(-1), np.int64(-1)
     tested, opened = np.int64(0), np.int64(0)
@@ -254,12 +260,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
     lanes = f32_at(here + 8 * T_LANES)
     # Taken up once: the stack may lie anywhere, for all the compiler knows.
     ray = _ray(q)
-    (rx, ry, rz), (sx, sy, sz) = ray
-    ox, oy, oz = F(rx), F(ry), F(rz)
-    ix, iy, iz = inverse(F(sx)), inverse(F(sy)), inverse(F(sz))
-    nx = np.int64(0) if ix >= 0 else np.int64(8)
-    ny = np.int64(0) if iy >= 0 else np.int64(8)
-    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    (ox, oy, oz), (ix, iy, iz), (nx, ny, nz) = _for_boxes(ray)
     limit = F(q[Q_FAR])
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
