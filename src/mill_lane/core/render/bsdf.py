@@ -66,7 +66,6 @@ from mill_lane.core.render.vec import Vec3, dot, either, times, vector_at
 
 PI = math.pi
 F = np.float32
-DIFFUSE_LOBE, GLOSS_LOBE, COAT_LOBE, THROUGH_LOBE = range(4)
 
 
 class Material(NamedTuple):
