@@ -223,14 +223,14 @@ def lamp_chances(world: World, settings: np.ndarray, at: Any) -> list[float]:
 def _span(
     m: int, i: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float
 ) -> Any:
-    return media.span(f64_at(m), i, ox, oy, oz, dx, dy, dz, most)
+    return media.span(f64_at(m), i, ((ox, oy, oz), (dx, dy, dz)), most)
 
 
 @lean
 def _transmittance(
     m: int, n: int, ox: float, oy: float, oz: float, dx: float, dy: float, dz: float, most: float
 ) -> float:
-    return media.transmittance(f64_at(m), n, ox, oy, oz, dx, dy, dz, most)
+    return media.transmittance(f64_at(m), n, ((ox, oy, oz), (dx, dy, dz)), most)
 
 
 @lean
@@ -246,7 +246,7 @@ def _collide(
     most: float,
     u: float,
 ) -> Any:
-    return media.collide(f64_at(m), n, ox, oy, oz, dx, dy, dz, most, u)
+    return media.collide(f64_at(m), n, ((ox, oy, oz), (dx, dy, dz)), most, u)
 
 
 def span(boxes: np.ndarray, i: int, o: Any, d: Any, most: float) -> tuple[float, float]:

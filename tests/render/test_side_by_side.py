@@ -56,7 +56,7 @@ def _shading_of_lanes(x: int, out: int) -> None:
     write(sine, f32_at(out), 48)
     write(reflected, f32_at(out), 56)
     write(density, f32_at(out), 64)
-    write(quick.base2_lanes(a), f32_at(out), 72)
+    write(quick.base2(a), f32_at(out), 72)
 
 
 @kernel(cache=False)

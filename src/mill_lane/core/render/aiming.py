@@ -40,7 +40,13 @@ from mill_lane.core.render.side_by_side import (
     take,
 )
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.traverse import ONLY_SEE_THROUGH, OPAQUE_SHADOWS, blocked, closest
+from mill_lane.core.render.traverse import (
+    ONLY_SEE_THROUGH,
+    OPAQUE_SHADOWS,
+    blocked,
+    closest,
+    ray_of,
+)
 from mill_lane.core.render.vec import dot, put_vector, times, vector_at, within
 
 F = np.float32
@@ -69,12 +75,7 @@ def _visible(w: Any, s: Any, q: Any, c: Any, depth: int, component: int, lamp: i
         k = media.transmittance(
             f64_at(w[W_MEDIA]),
             w[W_MEDIA_COUNT],
-            q[Q_OX],
-            q[Q_OY],
-            q[Q_OZ],
-            q[Q_DX],
-            q[Q_DY],
-            q[Q_DZ],
+            ray_of(q),
             distance,
         )
         q[Q_VR], q[Q_VG], q[Q_VB] = k, k, k
@@ -151,7 +152,7 @@ def aim(w: Any, s: Any, b: Any, c: Any, rays: int) -> None:
         while left != 0:
             k, left = following(left)
             q = own(p, k)
-            look_for_lamps(w, s, q, m[M_SEEING] & bit(k) != 0)
+            _look_for_lamps(w, s, q, m[M_SEEING] & bit(k) != 0)
             q[Q_WAY_X], q[Q_WAY_Y], q[Q_WAY_Z] = q[Q_DX], q[Q_DY], q[Q_DZ]
     every = s[S_CHOICE] == ALL_LIGHTS
     for j in range(rays):
@@ -193,7 +194,7 @@ def _gather(w: Any, s: Any, p: Any, c: Any, rays: int) -> None:
 
 
 @inner
-def look_for_lamps(w: Any, s: Any, q: Any, at_surface: bool) -> None:
+def _look_for_lamps(w: Any, s: Any, q: Any, at_surface: bool) -> None:
     """See which lamps matter at the path's event."""
     q[Q_AIM_T] = 0.2126 * q[Q_TR] + 0.7152 * q[Q_TG] + 0.0722 * q[Q_TB]
     horizon = 1.0 if at_surface and q[Q_CLEAR] <= 0 else 0.0

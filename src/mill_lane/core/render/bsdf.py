@@ -108,12 +108,6 @@ def is_smooth(q: Any) -> bool:
     return q[Q_CLEAR] > 0 and q[Q_ROUGHNESS] <= SMOOTHEST
 
 
-@inner
-def index_of(q: Any, thin: bool) -> Any:
-    """The index behind one path's surface over the one before it."""
-    return 1.0 / q[Q_ETA] if q[Q_FRONT] < 0 and not thin else q[Q_ETA]
-
-
 @linked
 def material_at(p: Any) -> Any:
     """The surfaces at the events of the paths."""

@@ -42,7 +42,7 @@ from mill_lane.core.render.side_by_side import (
     own,
 )
 from mill_lane.core.render.slots import *
-from mill_lane.core.render.traverse import ALL, blocked, closest
+from mill_lane.core.render.traverse import ALL, blocked, closest, ray_of
 
 FAR = lights.FAR
 MOST_EVENTS = 1000
@@ -133,12 +133,7 @@ def _meet(w: Any, s: Any, q: Any, c: Any) -> int:
         at, box = media.collide(
             boxes,
             w[W_MEDIA_COUNT],
-            q[Q_OX],
-            q[Q_OY],
-            q[Q_OZ],
-            q[Q_DX],
-            q[Q_DY],
-            q[Q_DZ],
+            ray_of(q),
             length,
             u,
         )

@@ -189,17 +189,6 @@ def write(typing_context: Any, lanes: Any, pointer: Any, index: Any) -> Any:
     return types.void(lanes, pointer, types.int64), code
 
 
-@intrinsic(prefer_literal=True)
-def counted(typing_context: Any, count: Any) -> Any:
-    """The numbers 0, 1, 2 … in `count` lanes of uint32."""
-    lanes = Lanes("uint32", count.literal_value)
-
-    def code(context: Any, b: Any, sig: Any, args: Any) -> Any:
-        return ir.Constant(lanes.code, list(range(lanes.count)))
-
-    return lanes(count), code
-
-
 @intrinsic
 def u32(typing_context: Any, x: Any) -> Any:
     """Lanes of uint32 as they are; a number as one uint32, which sums and products leave."""
@@ -286,8 +275,7 @@ def _turned_into(kind: str, name: str) -> Any:
     return function
 
 
-# Whole numbers as float32, rounded; float32 from 0 on as whole numbers, cut off.
-as_floats, as_wholes = _turned_into("float32", "uitofp"), _turned_into("uint32", "fptoui")
+as_floats = _turned_into("float32", "uitofp")  # whole numbers, rounded
 # The bits of float32 as uint32, and the other way round.
 bits_of, from_bits = _turned_into("uint32", "bitcast"), _turned_into("float32", "bitcast")
 

@@ -11,6 +11,7 @@ from typing import Any
 from mill_lane.core.render.jit import linked
 from mill_lane.core.render.pointers import f64_at
 from mill_lane.core.render.slots import *
+from mill_lane.core.render.traverse import ray_of
 
 PI = math.pi
 
@@ -19,19 +20,16 @@ PI = math.pi
 def span(
     media: Any,
     i: int,
-    ox: float,
-    oy: float,
-    oz: float,
-    dx: float,
-    dy: float,
-    dz: float,
+    ray: Any,
     most: float,
 ) -> Any:
-    """Where a ray is inside box i: (start, end); start >= end when it is not."""
+    """Where a ray (`traverse.ray_of`) is inside box i, metres along it: (start, end); start >= end
+    when it is not.
+    """
     at = MEDIUM_COLUMNS * i
     start, end = 0.0, most
     for k in range(3):
-        o, d = (ox, dx) if k == 0 else ((oy, dy) if k == 1 else (oz, dz))
+        o, d = ray[0][k], ray[1][k]
         step = d if abs(d) > 1e-12 else 1e-12
         p, q = (media[at + k] - o) / step, (media[at + 3 + k] - o) / step
         start, end = max(start, min(p, q)), min(end, max(p, q))
@@ -41,9 +39,9 @@ def span(
 @linked
 def crossed(w: Any, q: Any, most: float) -> bool:
     """Whether the path's ray runs through any box of fog before `most`."""
-    boxes = f64_at(w[W_MEDIA])
+    boxes, ray = f64_at(w[W_MEDIA]), ray_of(q)
     for i in range(w[W_MEDIA_COUNT]):
-        start, end = span(boxes, i, q[Q_OX], q[Q_OY], q[Q_OZ], q[Q_DX], q[Q_DY], q[Q_DZ], most)
+        start, end = span(boxes, i, ray, most)
         if start < end:
             return True
     return False
@@ -53,18 +51,13 @@ def crossed(w: Any, q: Any, most: float) -> bool:
 def transmittance(
     media: Any,
     n: int,
-    ox: float,
-    oy: float,
-    oz: float,
-    dx: float,
-    dy: float,
-    dz: float,
+    ray: Any,
     most: float,
 ) -> float:
     """The share of light that gets through all n boxes of fog along a ray of length `most`."""
     depth = 0.0
     for i in range(n):
-        start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)
+        start, end = span(media, i, ray, most)
         if end > start:
             depth += (end - start) * media[MEDIUM_COLUMNS * i + D_EXTINCTION]
     return math.exp(-depth)
@@ -74,12 +67,7 @@ def transmittance(
 def collide(
     media: Any,
     n: int,
-    ox: float,
-    oy: float,
-    oz: float,
-    dx: float,
-    dy: float,
-    dz: float,
+    ray: Any,
     most: float,
     u: float,
 ) -> Any:
@@ -93,7 +81,7 @@ def collide(
     while at < most:
         rate, until = 0.0, most
         for i in range(n):
-            start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)
+            start, end = span(media, i, ray, most)
             if end > start:
                 if start <= at + 1e-9 and end > at + 1e-9:
                     rate += media[MEDIUM_COLUMNS * i + D_EXTINCTION]
@@ -105,7 +93,7 @@ def collide(
             # densities.
             mark, inside = (u * 7919.0) % 1.0 * rate, -1
             for i in range(n):
-                start, end = span(media, i, ox, oy, oz, dx, dy, dz, most)
+                start, end = span(media, i, ray, most)
                 if end > start and start <= at + 1e-9 and end > at + 1e-9:
                     if mark >= 0:
                         inside = i

@@ -71,21 +71,6 @@ def float_bits(typing_context: Any, x: Any) -> Any:
 
 
 @intrinsic
-def double_bits(typing_context: Any, x: Any) -> Any:
-    """(exponent, float64, and fraction in 1 to 2) of a float64 above 0."""
-
-    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        whole = builder.bitcast(args[0], I64)
-        exponent = builder.sub(builder.lshr(whole, ir.Constant(I64, 52)), ir.Constant(I64, 1023))
-        one = ir.Constant(I64, 1023 << 52)
-        fraction = builder.or_(builder.and_(whole, ir.Constant(I64, (1 << 52) - 1)), one)
-        parts = builder.sitofp(exponent, F64), builder.bitcast(fraction, F64)
-        return context.make_tuple(builder, signature.return_type, parts)
-
-    return types.UniTuple(types.float64, 2)(types.float64), code
-
-
-@intrinsic
 def lowest_bit(typing_context: Any, mask: Any) -> Any:
     """The place of the lowest set bit of a mask that is not 0."""
 

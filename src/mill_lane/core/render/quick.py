@@ -9,7 +9,6 @@ import numpy as np
 
 from mill_lane.core.render.jit import inner
 from mill_lane.core.render.lanes import as_floats, bits_of, from_bits, u32
-from mill_lane.core.render.pointers import double_bits
 
 F, U = np.float32, np.uint32
 ROOT = math.sqrt(2.0)
@@ -17,21 +16,12 @@ PI = math.pi
 
 
 @inner
-def base2(x: float) -> Any:
-    """The logarithm of x > 0 to the base 2, to 2e-6.
+def base2(x: Any) -> Any:
+    """The logarithm to the base 2 of lanes of float32 above 0, to 2e-5.
 
     The exponent from the bits, the fraction by the series of the inverse hyperbolic tangent
     (Abramowitz and Stegun 4.1.27).
     """
-    exponent, m = double_bits(x)
-    t = (m - ROOT) / (m + ROOT)
-    y = t * t
-    return exponent + 0.5 + (2.0 / math.log(2.0)) * t * (1.0 + y * (1 / 3 + y * (1 / 5)))
-
-
-@inner
-def base2_lanes(x: Any) -> Any:
-    """`base2` of lanes of float32."""
     whole = bits_of(x)
     exponent = as_floats(u32(whole >> U(23)))
     m = from_bits(u32(u32(whole & U(0x007FFFFF)) | U(0x3F800000)))

@@ -16,7 +16,7 @@ from mill_lane.core.render.lanes import as_floats, most, root, size_of, u32, whe
 from mill_lane.core.render.materials import factors_of, texel
 from mill_lane.core.render.microfacet import frame
 from mill_lane.core.render.pointers import as_i32, f32_at, f64_at, fetch_line, i64_at, u32_at
-from mill_lane.core.render.quick import base2_lanes
+from mill_lane.core.render.quick import base2
 from mill_lane.core.render.sampler import UNIT, mix
 from mill_lane.core.render.side_by_side import (
     bit,
@@ -298,7 +298,7 @@ def _level(det: Any, per_area: Any, narrow: Any) -> Any:
     equation 34).
     """
     covered = most(size_of(det), F(1e-30)) * per_area * narrow * narrow
-    return F(0.5) * base2_lanes(most(covered, F(1e-37)))
+    return F(0.5) * base2(most(covered, F(1e-37)))
 
 
 @linked

@@ -72,8 +72,8 @@ def moving_matrices(w: Any, q: Any, move: int) -> None:
 
 
 @inner
-def _ray(q: Any) -> Any:
-    """The path's ray: where it starts, and its direction."""
+def ray_of(q: Any) -> Any:
+    """The path's ray, float64: where it starts, in metres, and its direction, of length 1."""
     return (q[Q_OX], q[Q_OY], q[Q_OZ]), (q[Q_DX], q[Q_DY], q[Q_DZ])
 
 
@@ -123,7 +123,7 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
         f32_at(w[W_NODES] + 4 * NODE * instances[P_NODE]),
         f32_at(w[W_LEAVES] + 4 * LEAF * instances[P_LEAF]),
     )
-    px, py, pz, dx, dy, dz = _ray_into(w, q, _ray(q), 0, instances[P_MOVE], instances[P_FLAGS])
+    px, py, pz, dx, dy, dz = _ray_into(w, q, ray_of(q), 0, instances[P_MOVE], instances[P_FLAGS])
     found = False
     if any_hit:
         hit, a, b = mesh_blocked(nodes, leaves, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
@@ -176,7 +176,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     stack, below = u64_at(here + 8 * T_STACK), u64_at(here + 8 * (T_STACK + STACK))
     lanes = f32_at(here + 8 * T_LANES)
     # Taken up once: the stack may lie anywhere, for all the compiler knows.
-    ray = _ray(q)
+    ray = ray_of(q)
     (ox, oy, oz), (ix, iy, iz), (nx, ny, nz) = _for_boxes(ray)
     best, hit_u, hit_v = F(q[Q_FAR]), F(0), F(0)
     hit_slot, hit_place = np.int64(-1), np.int64(-1)
@@ -259,7 +259,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
     stack, below = u64_at(here + 8 * T_STACK), u64_at(here + 8 * (T_STACK + STACK))
     lanes = f32_at(here + 8 * T_LANES)
     # Taken up once: the stack may lie anywhere, for all the compiler knows.
-    ray = _ray(q)
+    ray = ray_of(q)
     (ox, oy, oz), (ix, iy, iz), (nx, ny, nz) = _for_boxes(ray)
     limit = F(q[Q_FAR])
     tested, opened = np.int64(0), np.int64(0)
