@@ -30,6 +30,7 @@ from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.trim import TRIM
+from mill_lane.work.kinds.weigh import WEIGH
 from mill_lane.work.worker import Worker
 from tests.homes import WithHome
 
@@ -215,6 +216,15 @@ class TestWorker(WithHome):
         self.assertTrue(trial.measured["resumed"])
         self.assertGreaterEqual(trial.measured["passes"], 1)
         self.assertIsNotNone(trial.picture)
+
+    def test_what_gives_way_without_an_answer_waits(self) -> None:
+        """Its child is killed when it does not stop in time; that is no wish of the artist's."""
+        with mock.patch.object(type(WEIGH), "patience", return_value=-1.0):
+            thread = self.begun()
+            self.until(lambda: self.task(self.weighing).state == "running")
+            number = self.trial()
+            thread.join(30)
+        self.assertEqual([self.task(n).state for n in (self.weighing, number)], ["queued"] * 2)
 
     def test_told_otherwise_while_it_is_put_aside(self) -> None:
         """What is told to go on, or stopped, while its child puts itself aside is not left so."""

@@ -234,7 +234,7 @@ class Worker:
             if doing.asked_at and time.monotonic() - doing.asked_at > grace:
                 child.kill()
                 self.child = None
-                return "cancelled", None
+                return "waits" if doing.gave_way else "cancelled", None
 
     def _given(self, number: int, kind: AnyKind, request: BaseModel) -> Child | None:
         """The child that took a task; one that just died is replaced."""
