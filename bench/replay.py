@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 from bench.recording import BLOCKED, NEAREST, PANES
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import NUMBERS
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.session import Session
+from mill_lane.core.render.wide_nodes import NUMBERS
 from mill_lane.core.render.world import World
 
 RECIPE = Recipe(width=480, height=270, samples=8, min_samples=1, bounces=2, layers=())

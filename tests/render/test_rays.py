@@ -11,12 +11,14 @@ from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh
 
 from mill_lane.core.render import plain, vectors
-from mill_lane.core.render.build import LEAF, NODE, NUMBERS, build_mesh
+from mill_lane.core.render.build import build_mesh
 from mill_lane.core.render.jit import lean
 from mill_lane.core.render.load import load
-from mill_lane.core.render.pointers import f32_at
+from mill_lane.core.render.mesh_rays import sheared
+from mill_lane.core.render.pointers import f32_at, i64_at
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.shooting import Shooter, mesh_world
+from mill_lane.core.render.wide_nodes import LEAF, NODE, NUMBERS
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Camera, Material, Mesh, Node, Scene
 from mill_lane.core.scene.parts import part_of
@@ -292,9 +294,13 @@ def vector_boxes(nodes: int, ray: int, lanes: int, near: int) -> int:
 
 
 @lean
-def vector_triangles(leaves: int, ray: int, lanes: int) -> int:
-    b, r, out = f32_at(leaves), f32_at(ray), f32_at(lanes)
-    return vectors.triangles_hit(b, 0, r[0], r[1], r[2], r[3], r[4], r[5], r[6], out)
+def vector_triangles(leaves: int, ray: int, lanes: int, axes: int) -> int:
+    """Also where the ray's axes begin, int64 (3,), and its origin and shear, to lanes[24:30]."""
+    b, r, out, first = f32_at(leaves), f32_at(ray), f32_at(lanes), i64_at(axes)
+    (x, y, z), (ox, oy, oz), (sx, sy, sz) = sheared((r[0], r[1], r[2], r[3], r[4], r[5]), out)
+    first[0], first[1], first[2] = x, y, z
+    out[24], out[25], out[26], out[27], out[28], out[29] = ox, oy, oz, sx, sy, sz
+    return vectors.triangles_hit(b, 0, x, y, z, ox, oy, oz, sx, sy, sz, r[6], out)
 
 
 @unittest.skipUnless(vectors.vectors_available(), "this processor has no vector code to compare")
@@ -319,10 +325,51 @@ class TestTwins(unittest.TestCase):
             )
             want = plain.boxes_entered(node, 0, *signs, *ray[:3], *ray[3:6], ray[6], b)
             self.assertEqual(got, int(want))
-            np.testing.assert_array_equal(a, b)
+            # A product and a sum rounded once, or each.
+            np.testing.assert_allclose(a, b, rtol=1e-6, atol=2**-22 * abs(o / d).max())
             self.assertEqual(
                 int(plain.boxes_touched(node, 0, *signs, *ray[:3], *ray[3:6], ray[6])), got
             )
+
+    def test_no_box_is_missed(self) -> None:
+        """Aimed at corners and edges of boxes, flat ones among them, from near and far, also along
+        an axis: what is hit in exact numbers is entered.
+        """
+        rng = np.random.default_rng(2)
+        told = 0
+        for _ in range(4000):
+            low, high = np.sort(rng.normal(size=(2, 3, 8)).astype(np.float32), axis=0)
+            flat = rng.random((3, 8)) < 0.2
+            low[flat] = high[flat]
+            node = np.zeros(NODE, np.float32)
+            node[:48] = np.stack([low, high], 1).reshape(-1)
+            share = rng.choice([0.0, 1.0, rng.random()], 3)
+            target = low[:, 0] * (1 - share) + high[:, 0] * share
+            o = (target + rng.normal(size=3) * 10 ** rng.uniform(-3, 4)).astype(np.float32)
+            d = unit((target - o)[None].astype(float))[0].astype(np.float32)
+            if rng.random() < 0.2:
+                k = rng.integers(3)
+                d, o = np.eye(3, dtype=np.float32)[k], target.astype(np.float32)
+                o[k] -= np.float32(10 ** rng.uniform(-2, 3))
+            wide = np.where(d == 0, np.float32(1e-18), d)
+            ray = np.array([*(np.float32(1) / wide), *o, 1e6], np.float32)
+            # Where each box is entered and left by the ray as it is in float32, in long numbers.
+            o_, d_ = o.astype(np.longdouble)[:, None], wide.astype(np.longdouble)[:, None]
+            t = np.sort([(low - o_) / d_, (high - o_) / d_], axis=0)
+            hit = np.maximum(t[0].max(0), 0) <= t[1].min(0)
+            signs = [8 if x < 0 else 0 for x in d]
+            lanes = np.zeros(8, np.float32)
+            got = vector_boxes(
+                node.ctypes.data,
+                ray.ctypes.data,
+                lanes.ctypes.data,
+                signs[0] | signs[1] << 1 | signs[2] << 2,
+            )
+            twin = int(plain.boxes_touched(node, 0, *signs, *ray[:3], *ray[3:6], ray[6]))
+            told += int(hit.sum())
+            want = int((hit << np.arange(8)).sum())
+            self.assertEqual((want & ~got, want & ~twin), (0, 0), (o, d))
+        self.assertGreater(told, 2000)
 
     def test_triangles(self) -> None:
         rng = np.random.default_rng(1)
@@ -332,10 +379,13 @@ class TestTwins(unittest.TestCase):
             block[:72] = rng.normal(size=72)
             ray = np.array([*rng.normal(size=3), *rng.normal(size=3), 5.0], np.float32)
             a, b = np.zeros(32, np.float32), np.zeros(32, np.float32)
-            got = vector_triangles(block.ctypes.data, ray.ctypes.data, a.ctypes.data)
-            want = int(plain.triangles_hit(block, 0, *ray, b))
+            axes = np.zeros(3, np.int64)
+            got = vector_triangles(*(x.ctypes.data for x in (block, ray, a, axes)))
+            self.assertEqual(axes[2], 8 * abs(ray[3:6]).argmax())
+            want = int(plain.triangles_hit(block, 0, *axes, *a[24:30], ray[6], b))
             self.assertEqual(got, want)
-            self.assertEqual(int(plain.triangles_touched(block, 0, *ray)), want)
+            touched = plain.triangles_touched(block, 0, *axes, *a[24:30], ray[6])
+            self.assertEqual(int(touched), want)
             for k in range(8):
                 if want >> k & 1:
                     np.testing.assert_allclose(

@@ -1,16 +1,9 @@
 """Building the hierarchies:
 
-binned surface area heuristic (Wald 2007), then eight children to a node.
+binned surface area heuristic (Wald 2007), then eight children to a node (`wide_nodes`).
 
 A binary tree over records is built first; a record and a binary node are eight floats: the box as
-minimum and negated maximum, so that growing one is a single vector minimum, and two integers.  Then
-nodes are drawn together until each has eight children, and leaves become leaves of eight triangles.
-
-Wide node (64 floats, 256 bytes): per axis the eight minima and the eight maxima, then eight links.
-A link from 0 on is a node of the same mesh, below 0 it is the complement of a block.  An empty
-place has a box that no ray enters. Block (80 floats, 320 bytes): x, y, z of the first corners of
-eight triangles, of the second, of the third, then the triangles' numbers; an empty place has the
-number -1 and no area.
+minimum and negated maximum, so that growing one is a single vector minimum, and two integers.
 """
 
 from __future__ import annotations
@@ -23,14 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render.jit import fill, grow, grow_by_centre, kernel, lean, linked, swap
-from mill_lane.core.render.pointers import as_i32, f32_at, i64_at, u32_at
+from mill_lane.core.render.pointers import as_i32, f32_at, u32_at
+from mill_lane.core.render.wide_nodes import LEAF, NODE, ROOM, draw_together, half_area
 
 F = np.float32
 BIG = F(1e30)
 BINS = 16
 LEAF_TRIANGLES = 8
-NODE, LEAF = 64, 80  # floats
-LINKS, NUMBERS = 48, 72  # where in a node its links stand, in a block its triangles' numbers
 # Scratch of a split: bins of three axes, box of the centres, right areas, the box swept up, and
 # counts.
 _CENTRE = 3 * BINS * 8
@@ -61,12 +53,6 @@ def make_records(positions: int, triangles: int, records: int, first: int, last:
             out[8 * i + k] = min(x, min(y, z))
             out[8 * i + 3 + k] = -max(x, max(y, z))
         numbers[8 * i + 6], numbers[8 * i + 7] = i, 0
-
-
-@linked
-def _half_area(p: Any, i: int) -> Any:
-    x, y, z = -(p[i + 3] + p[i]), -(p[i + 4] + p[i + 1]), -(p[i + 5] + p[i + 2])
-    return x * y + y * z + z * x
 
 
 @linked
@@ -111,14 +97,14 @@ def _split(p: Any, first: int, last: int, leaf: int, s: Any) -> int:
         for k in range(bins - 1, 0, -1):
             grow(s, _SWEPT, s, (axis * BINS + k) * 8)
             n += np.int64(counts[_COUNTS + axis * BINS + k])
-            s[_RIGHT + k] = _half_area(s, _SWEPT) * F((n + leaf - 1) // leaf) if n > 0 else F(-1)
+            s[_RIGHT + k] = half_area(s, _SWEPT) * F((n + leaf - 1) // leaf) if n > 0 else F(-1)
         fill(s, _SWEPT, BIG)
         n = 0
         for k in range(1, bins):
             grow(s, _SWEPT, s, (axis * BINS + k - 1) * 8)
             n += np.int64(counts[_COUNTS + axis * BINS + k - 1])
             if n > 0 and s[_RIGHT + k] >= 0:
-                cost = _half_area(s, _SWEPT) * F((n + leaf - 1) // leaf) + s[_RIGHT + k]
+                cost = half_area(s, _SWEPT) * F((n + leaf - 1) // leaf) + s[_RIGHT + k]
                 if cost < best:
                     best, best_axis, border = cost, axis, k
     if border == 0:
@@ -181,109 +167,6 @@ def build_binary(
     return free + scratch.size - SCRATCH
 
 
-@linked
-def _gather_children(q: Any, links: Any, node: int, children: Any) -> int:
-    """The up to eight binary nodes that become the children of a wide one:
-
-    the largest are opened first.
-    """
-    children[0] = np.int64(links[8 * node + 6])
-    children[1] = children[0] + 1
-    n = 2
-    while n < 8:
-        widest, at = F(-1), -1
-        for j in range(n):
-            if links[8 * children[j] + 7] == 0:
-                area = _half_area(q, 8 * children[j])
-                if area > widest:
-                    widest, at = area, j
-        if at < 0:
-            break
-        left = np.int64(links[8 * children[at] + 6])
-        children[at], children[n] = left, left + 1
-        n += 1
-    return n
-
-
-@linked
-def _put_box(out: Any, base: int, j: int, q: Any, node: int) -> None:
-    for k in range(3):
-        out[base + 16 * k + j], out[base + 16 * k + 8 + j] = q[8 * node + k], -q[8 * node + 3 + k]
-
-
-@linked
-def _put_nothing(out: Any, base: int, j: int) -> None:
-    for k in range(3):
-        out[base + 16 * k + j], out[base + 16 * k + 8 + j] = BIG, -BIG
-    as_i32(out)[base + LINKS + j] = 0
-
-
-@lean
-def draw_together(
-    positions: int, triangles: int, records: int, binary: int, wide: int, leaves: int, counts: int
-) -> None:
-    """From the binary tree to wide nodes and leaves; how many there are goes to counts[0] and
-    counts[1] (int64).
-
-    With `leaves` 0 the leaves hold one record each and their links are the complements of its
-    number.
-    """
-    rec, q, out = as_i32(f32_at(records)), f32_at(binary), f32_at(wide)
-    links, out_links = as_i32(q), as_i32(out)
-    count = i64_at(counts)
-    stack, children = i64_at(counts + 16), i64_at(counts + 16 + 8 * 2048)
-    nodes, used = 1, 0
-    stack[0], stack[1] = 0, 0
-    top = 1
-    while top > 0:
-        top -= 1
-        node, base = stack[2 * top], stack[2 * top + 1] * NODE
-        if links[8 * node + 7] > 0:
-            children[0] = node
-            n = 1
-        else:
-            n = _gather_children(q, links, node, children)
-        fill(out, base + LINKS + 8, F(0))  # what is left of the cache line
-        for j in range(8):
-            if j >= n:
-                _put_nothing(out, base, j)
-                continue
-            child = children[j]
-            _put_box(out, base, j, q, child)
-            size, first = np.int64(links[8 * child + 7]), np.int64(links[8 * child + 6])
-            if size == 0:
-                out_links[base + LINKS + j] = nodes
-                stack[2 * top], stack[2 * top + 1] = child, nodes
-                top += 1
-                nodes += 1
-            elif leaves == 0:
-                out_links[base + LINKS + j] = ~rec[8 * first + 6]
-            else:
-                _put_block(positions, triangles, rec, first, size, f32_at(leaves), used * LEAF)
-                out_links[base + LINKS + j] = ~np.int32(used)
-                used += 1
-    count[0], count[1] = nodes, used
-
-
-@linked
-def _put_block(
-    positions: int, triangles: int, rec: Any, first: int, size: int, out: Any, base: int
-) -> None:
-    p, t, numbers = f32_at(positions), u32_at(triangles), as_i32(out)
-    for j in range(8):
-        if j < size:
-            number = np.int64(rec[8 * (first + j) + 6])
-            for corner in range(3):
-                v = np.int64(t[3 * number + corner]) * 3
-                for k in range(3):
-                    out[base + (3 * corner + k) * 8 + j] = p[v + k]
-            numbers[base + NUMBERS + j] = number
-        else:
-            for k in range(9):
-                out[base + 8 * k + j] = F(0)
-            numbers[base + NUMBERS + j] = -1
-
-
 def _binary_tree(
     records: NDArray[np.float32], count: int, leaf: int, threads: int
 ) -> NDArray[np.float32]:
@@ -328,7 +211,7 @@ def _drawn_together(
     # at most.
     wide = aligned((count + 1) * NODE)
     leaves = aligned(count * LEAF) if positions is not None else aligned(0)
-    counts = np.zeros(2 + 2048 + 8, np.int64)
+    counts = np.zeros(ROOM, np.int64)
     draw_together(
         positions.ctypes.data if positions is not None else 0,
         triangles.ctypes.data if triangles is not None else 0,

@@ -16,9 +16,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.render import build, plain, vectors
-from mill_lane.core.render.build import LEAF, NODE
+from mill_lane.core.render import build, plain, vectors, wide_nodes
 from mill_lane.core.render.shelf import MARK, Shelf
+from mill_lane.core.render.wide_nodes import LEAF, NODE
 
 ENDING = ".trees"
 HEAD = 2 * 8  # bytes of the counts of one mesh
@@ -36,7 +36,7 @@ class Trees(NamedTuple):
 def _edition() -> str:
     """What builds them: what another builder made is not taken up."""
     found = hashlib.sha256()
-    for module in (build, vectors, plain):
+    for module in (build, wide_nodes, vectors, plain):
         found.update(Path(str(module.__file__)).read_bytes())
     return found.hexdigest()
 

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from mill_lane.core.image.srgb import LUMA
 from mill_lane.core.render import sky as skies
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import NUMBERS
 from mill_lane.core.render.emissive_texture import Patches, brightness_map, cut
 from mill_lane.core.render.lights import FAR
 from mill_lane.core.render.load import Loaded
+from mill_lane.core.render.wide_nodes import NUMBERS
 from mill_lane.core.render.world import Lights
 from mill_lane.core.scene.model import Environment, Light
 

@@ -17,12 +17,13 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, of_megabytes, part, silent
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import LEAF, NODE, aligned, build_mesh
+from mill_lane.core.render.build import aligned, build_mesh
 from mill_lane.core.render.in_order import in_order
 from mill_lane.core.render.kept_trees import Trees, digest_of_mesh, keep, key_of, take
 from mill_lane.core.render.load_textures import load_textures, texture_bytes
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture_cache import TextureCache
+from mill_lane.core.render.wide_nodes import LEAF, NODE
 from mill_lane.core.scene.model import Geometry, Material, Part, Scene
 
 NO_MATERIAL = Material(base_color=(0.5, 0.5, 0.5, 1.0), metallic=0.0)  # for what wears nothing

@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.build import LEAF, LINKS, NODE
 from mill_lane.core.render.jit import (
     boxes_entered,
     inner,
@@ -15,6 +14,7 @@ from mill_lane.core.render.jit import (
 )
 from mill_lane.core.render.pointers import as_i32, fetch_ahead, float_bits, lowest_bit
 from mill_lane.core.render.slots import *
+from mill_lane.core.render.wide_nodes import LEAF, LINKS, NODE
 
 F = np.float32
 
@@ -40,12 +40,69 @@ def inverse(d: Any) -> Any:
 
 
 @inner
+def _after(axis: Any) -> Any:
+    return axis + np.int64(1) if axis < 2 else np.int64(0)
+
+
+@inner
+def sheared(ray: Any, lanes: Any) -> Any:
+    """How a ray looks at blocks of triangles: where the numbers of its axes begin, the steepest
+    last; its origin and its shear, in that order.
+    """
+    for k in range(6):
+        lanes[k] = ray[k]
+    dx, dy, dz = abs(ray[3]), abs(ray[4]), abs(ray[5])
+    # No branches: directions come in any order, and a wrong guess costs more than the rest.
+    z = max(np.int64(dy >= dx), 2 * np.int64(dz >= max(dx, dy)))
+    x = _after(z)
+    y = _after(x)
+    along = F(1) / lanes[3 + z]
+    return (
+        (8 * x, 8 * y, 8 * z),
+        (lanes[x], lanes[y], lanes[z]),
+        (lanes[3 + x] * along, lanes[3 + y] * along, along),
+    )
+
+
+@inner
 def ask_for(nodes: Any, leaves: Any, link: Any) -> None:
     """Begin to read a child that will be looked into later."""
     if link >= 0:
         fetch_ahead(nodes, np.int64(link) * NODE)
     else:
         fetch_ahead(leaves, np.int64(~link) * LEAF)
+
+
+@inner
+def in_order(links: Any, at: int, mask: Any, lanes: Any, stack: Any, top: int) -> Any:
+    """The nearest of the children that a ray enters, as an entry of the stack, and the new top: the
+    others are kept in order, the farthest deepest.
+    """
+    k = lowest_bit(mask)
+    mask &= mask - np.int32(1)
+    nearest = (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+    if mask == 0:
+        return nearest, top
+    k = lowest_bit(mask)
+    mask &= mask - np.int32(1)
+    entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+    stack[top] = max(nearest, entry)
+    nearest = min(nearest, entry)
+    bottom = top
+    top += 1
+    while mask != 0:
+        k = lowest_bit(mask)
+        mask &= mask - np.int32(1)
+        entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+        farther = max(nearest, entry)
+        nearest = min(nearest, entry)
+        j = top
+        while j > bottom and stack[j - 1] < farther:
+            stack[j] = stack[j - 1]
+            j -= 1
+        stack[j] = farther
+        top += 1
+    return nearest, top
 
 
 @inner
@@ -73,6 +130,7 @@ def mesh_closest(
     nx = np.int64(0) if ix >= 0 else np.int64(8)
     ny = np.int64(0) if iy >= 0 else np.int64(8)
     nz = np.int64(0) if iz >= 0 else np.int64(8)
+    (x, y, z), (px, py, pz), (sx, sy, sz) = sheared((ox, oy, oz, dx, dy, dz), lanes)
     best, hit_u, hit_v, slot = limit, F(0), F(0), np.int64(-1)
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
@@ -84,43 +142,15 @@ def mesh_closest(
             tested += 1
             mask = boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
             if mask != 0:
-                # The nearest child is gone on with at once, the others are kept in order, the
-                # farthest deepest.
-                k = lowest_bit(mask)
-                mask &= mask - np.int32(1)
-                current = links[base + LINKS + k]
-                if mask == 0:
-                    continue
-                first = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
-                ask_for(nodes, leaves, current)
-                k = lowest_bit(mask)
-                mask &= mask - np.int32(1)
-                ask_for(nodes, leaves, links[base + LINKS + k])
-                second = (float_bits(lanes[k]) << HALF) | (np.uint64(links[base + LINKS + k]) & LOW)
-                nearest = min(first, second)
-                stack[top] = max(first, second)
-                bottom = top
-                top += 1
-                while mask != 0:
-                    k = lowest_bit(mask)
-                    mask &= mask - np.int32(1)
-                    entry = (float_bits(lanes[k]) << HALF) | (
-                        np.uint64(links[base + LINKS + k]) & LOW
-                    )
-                    farther = max(nearest, entry)
-                    nearest = min(nearest, entry)
-                    j = top
-                    while j > bottom and stack[j - 1] < farther:
-                        stack[j] = stack[j - 1]
-                        j -= 1
-                    stack[j] = farther
-                    top += 1
-                current = np.int32(nearest & LOW)
+                entry, top = in_order(links, base + LINKS, mask, lanes, stack, top)
+                current = np.int32(entry & LOW)
+                if mask & (mask - np.int32(1)) != 0:
+                    ask_for(nodes, leaves, np.int32(stack[top - 1] & LOW))
                 continue
         else:
             block = np.int64(~current)
             opened += 1
-            mask = triangles_hit(leaves, block * LEAF, ox, oy, oz, dx, dy, dz, best, lanes)
+            mask = triangles_hit(leaves, block * LEAF, x, y, z, px, py, pz, sx, sy, sz, best, lanes)
             while mask != 0:
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
@@ -161,6 +191,7 @@ def mesh_blocked(
     nx = np.int64(0) if ix >= 0 else np.int64(8)
     ny = np.int64(0) if iy >= 0 else np.int64(8)
     nz = np.int64(0) if iz >= 0 else np.int64(8)
+    (x, y, z), (px, py, pz), (sx, sy, sz) = sheared((ox, oy, oz, dx, dy, dz), lanes)
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
     top = np.int64(1)
@@ -192,10 +223,8 @@ def mesh_blocked(
                 continue
         else:
             opened += 1
-            if (
-                triangles_touched(leaves, np.int64(~current) * LEAF, ox, oy, oz, dx, dy, dz, limit)
-                != 0
-            ):
+            base = np.int64(~current) * LEAF
+            if triangles_touched(leaves, base, x, y, z, px, py, pz, sx, sy, sz, limit) != 0:
                 return np.int64(1), tested, opened
         top -= 1
         current = np.int32(stack[top] & LOW)

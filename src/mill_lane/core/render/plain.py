@@ -14,6 +14,7 @@ from numba.extending import register_jitable
 F = np.float32
 WIDTH = 8
 BIG = F(3e38)
+WIDER, SLACK = F(1.0 + 2.0**-21), F(2.0**-22)
 
 
 def boxes_entered(
@@ -32,76 +33,96 @@ def boxes_entered(
     lanes: Any,
 ) -> Any:
     """See `vectors.boxes_entered`."""
+    ax, ay, az = ix * WIDER, iy * WIDER, iz * WIDER
+    sx, sy, sz = abs(ox * ix) * SLACK, abs(oy * iy) * SLACK, abs(oz * iz) * SLACK
     mask = np.int32(0)
     for k in range(8):
-        near = max((nodes[base + near_x + k] - ox) * ix, F(0))
-        near = max((nodes[base + 16 + near_y + k] - oy) * iy, near)
-        near = max((nodes[base + 32 + near_z + k] - oz) * iz, near)
-        far = min((nodes[base + 8 - near_x + k] - ox) * ix, limit)
-        far = min((nodes[base + 24 - near_y + k] - oy) * iy, far)
-        far = min((nodes[base + 40 - near_z + k] - oz) * iz, far)
+        near = max(nodes[base + near_x + k] * ix - (ox * ix + sx), F(0))
+        near = max(nodes[base + 16 + near_y + k] * iy - (oy * iy + sy), near)
+        near = max(nodes[base + 32 + near_z + k] * iz - (oz * iz + sz), near)
+        far = min(nodes[base + 8 - near_x + k] * ax + (sx - ox * ax), limit)
+        far = min(nodes[base + 24 - near_y + k] * ay + (sy - oy * ay), far)
+        far = min(nodes[base + 40 - near_z + k] * az + (sz - oz * az), far)
         lanes[k] = near
-        if near <= far * F(1.0000004768371582):
+        if near <= far:
             mask |= np.int32(1) << np.int32(k)
     return mask
 
 
 @register_jitable
-def triangle(leaves: Any, p: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any) -> Any:
-    """(u, v, total, distance along the normal, slope of the ray along it, inside) of one triangle
-    of a block.
+def edge(ax: Any, ay: Any, bx: Any, by: Any) -> Any:
+    """Twice the area between two corners and 0.
+
+    Taken both ways, so that turned round it is the same but for its sign, even where the compiler
+    multiplies and adds in one step.
     """
-    ax, ay, az = leaves[p] - ox, leaves[p + 8] - oy, leaves[p + 16] - oz
-    bx, by, bz = leaves[p + 24] - ox, leaves[p + 32] - oy, leaves[p + 40] - oz
-    cx, cy, cz = leaves[p + 48] - ox, leaves[p + 56] - oy, leaves[p + 64] - oz
-    ex, ey, ez = cx - ax, cy - ay, cz - az
-    fx, fy, fz = ax - bx, ay - by, az - bz
-    gx, gy, gz = bx - cx, by - cy, bz - cz
-    sx, sy, sz = cx + ax, cy + ay, cz + az
-    u = (ey * sz - ez * sy) * dx + (ez * sx - ex * sz) * dy + (ex * sy - ey * sx) * dz
-    sx, sy, sz = ax + bx, ay + by, az + bz
-    v = (fy * sz - fz * sy) * dx + (fz * sx - fx * sz) * dy + (fx * sy - fy * sx) * dz
-    sx, sy, sz = bx + cx, by + cy, bz + cz
-    w = (gy * sz - gz * sy) * dx + (gz * sx - gx * sz) * dy + (gx * sy - gy * sx) * dz
+    return ((ax * by - ay * bx) - (bx * ay - by * ax)) * F(0.5)
+
+
+@register_jitable
+def triangle(
+    leaves: Any, p: int, x: int, y: int, z: int, ox: Any, oy: Any, oz: Any, sx: Any, sy: Any
+) -> Any:
+    """(weights of the corners times the total, total, depth along the last axis times the total,
+    inside) of one triangle of a block.
+    """
+    az, bz, cz = leaves[p + z] - oz, leaves[p + 24 + z] - oz, leaves[p + 48 + z] - oz
+    ax, ay = (leaves[p + x] - ox) - sx * az, (leaves[p + y] - oy) - sy * az
+    bx, by = (leaves[p + 24 + x] - ox) - sx * bz, (leaves[p + 24 + y] - oy) - sy * bz
+    cx, cy = (leaves[p + 48 + x] - ox) - sx * cz, (leaves[p + 48 + y] - oy) - sy * cz
+    u, v, w = edge(cx, cy, bx, by), edge(ax, ay, cx, cy), edge(bx, by, ax, ay)
     total = u + v + w
     slack = abs(total) * F(2.0**-17)
     inside = min(u, min(v, w)) >= -slack or max(u, max(v, w)) <= slack
-    nx, ny, nz = gy * fz - gz * fy, gz * fx - gx * fz, gx * fy - gy * fx
-    return u, v, total, ax * nx + ay * ny + az * nz, nx * dx + ny * dy + nz * dz, inside
+    return v, w, total, u * az + (v * bz + w * cz), inside
 
 
 def triangles_hit(
     leaves: Any,
     base: int,
+    x: int,
+    y: int,
+    z: int,
     ox: Any,
     oy: Any,
     oz: Any,
-    dx: Any,
-    dy: Any,
-    dz: Any,
+    sx: Any,
+    sy: Any,
+    sz: Any,
     limit: Any,
     lanes: Any,
 ) -> Any:
     """See `vectors.triangles_hit`."""
     mask = np.int32(0)
     for k in range(8):
-        u, v, total, along, slope, inside = triangle(leaves, base + k, ox, oy, oz, dx, dy, dz)
-        if inside and slope != 0 and total != 0:
-            t = along / slope
+        v, w, total, depth, inside = triangle(leaves, base + k, x, y, z, ox, oy, oz, sx, sy)
+        if inside and total != 0:
+            t = depth * sz / total
             if F(0) < t < limit:
-                lanes[k], lanes[8 + k], lanes[16 + k] = t, u / total, v / total
+                lanes[k], lanes[8 + k], lanes[16 + k] = t, v / total, w / total
                 mask |= np.int32(1) << np.int32(k)
     return mask
 
 
 def triangles_touched(
-    leaves: Any, base: int, ox: Any, oy: Any, oz: Any, dx: Any, dy: Any, dz: Any, limit: Any
+    leaves: Any,
+    base: int,
+    x: int,
+    y: int,
+    z: int,
+    ox: Any,
+    oy: Any,
+    oz: Any,
+    sx: Any,
+    sy: Any,
+    sz: Any,
+    limit: Any,
 ) -> Any:
     """See `vectors.triangles_touched`."""
     mask = np.int32(0)
     for k in range(8):
-        _, _, _, along, slope, inside = triangle(leaves, base + k, ox, oy, oz, dx, dy, dz)
-        if inside and F(0) < along * slope < limit * (slope * slope):
+        _, _, total, depth, inside = triangle(leaves, base + k, x, y, z, ox, oy, oz, sx, sy)
+        if inside and F(0) < depth * sz * total < limit * (total * total):
             mask |= np.int32(1) << np.int32(k)
     return mask
 

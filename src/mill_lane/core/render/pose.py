@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import NODE, build_boxes
+from mill_lane.core.render.build import build_boxes
 from mill_lane.core.render.light_table import gather_lights
 from mill_lane.core.render.load import Loaded, at_time
 from mill_lane.core.render.sheen import albedo_table
+from mill_lane.core.render.wide_nodes import NODE
 from mill_lane.core.render.world import World
 from mill_lane.core.scene.model import Environment, Scene
 from mill_lane.core.scene.pose import node_matrix, world_matrices

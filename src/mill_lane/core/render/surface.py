@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.build import LEAF, NUMBERS
 from mill_lane.core.render.jit import inner, linked
 from mill_lane.core.render.lanes import as_floats, most, root, size_of, u32, where
 from mill_lane.core.render.materials import factors_of, texel
@@ -42,6 +41,7 @@ from mill_lane.core.render.vec import (
     unit,
     vector_at,
 )
+from mill_lane.core.render.wide_nodes import LEAF, NUMBERS
 
 F = np.float32
 GOLDEN = np.uint32(0x9E3779B9)  # the golden ratio's fraction, of 2 ** 32

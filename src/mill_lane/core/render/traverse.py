@@ -13,13 +13,13 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.build import LEAF, LINKS, NODE, NUMBERS
 from mill_lane.core.render.jit import boxes_entered, boxes_touched, inner, kernel, lean, linked
 from mill_lane.core.render.mesh_rays import (
     END,
     HALF,
     LAST,
     LOW,
+    in_order,
     inverse,
     mesh_blocked,
     mesh_closest,
@@ -35,6 +35,7 @@ from mill_lane.core.render.pointers import (
 )
 from mill_lane.core.render.side_by_side import thread_of
 from mill_lane.core.render.slots import *
+from mill_lane.core.render.wide_nodes import LEAF, LINKS, NODE, NUMBERS
 
 F, U = np.float32, np.uint64
 ALL, ONLY_SEE_THROUGH = 0, 1
@@ -189,19 +190,10 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             base = np.int64(current) * NODE
             tested += 1
             mask = boxes_entered(top_nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
-            bottom = top
-            while mask != 0:
-                k = lowest_bit(mask)
-                mask &= mask - np.int32(1)
-                entry = (float_bits(lanes[k]) << HALF) | (
-                    np.uint64(top_links[base + LINKS + k]) & LOW
-                )
-                j = top
-                while j > bottom and stack[j - 1] < entry:
-                    stack[j] = stack[j - 1]
-                    j -= 1
-                stack[j] = entry
-                top += 1
+            if mask != 0:
+                entry, top = in_order(top_links, base + LINKS, mask, lanes, stack, top)
+                current = np.int32(entry & LOW)
+                continue
         else:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)

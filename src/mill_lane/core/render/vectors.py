@@ -22,6 +22,9 @@ WIDTH = 8
 F32, I32, I64 = ir.FloatType(), ir.IntType(32), ir.IntType(64)
 _V, _VI = ir.VectorType(F32, WIDTH), ir.VectorType(I32, WIDTH)
 _PF = types.CPointer(types.float32)
+# Boxes are taken wider than they are, by a share of the distance and by one of the origin's
+# coordinate, which is what rounding can take from a plane's distance.
+WIDER, SLACK = 1.0 + 2.0**-21, 2.0**-22
 
 
 def vectors_available() -> bool:
@@ -53,6 +56,10 @@ def _store(b: Any, value: Any, pointer: Any, index: Any) -> None:
     b.store(value, b.bitcast(b.gep(pointer, [index]), ir.PointerType(_V)), align=4)
 
 
+def _scalar_fabs(b: Any) -> Any:
+    return cgutils.get_or_insert_function(b.module, ir.FunctionType(F32, [F32]), "llvm.fabs.f32")
+
+
 def _splat(b: Any, number: Any) -> Any:
     undefined = ir.Constant(_V, ir.Undefined)
     one = b.insert_element(undefined, number, ir.Constant(I32, 0))
@@ -76,17 +83,26 @@ def _int(n: int) -> Any:
 
 
 def _entered(b: Any, args: Any) -> tuple[Any, Any]:
-    """(where each box is entered, which are), as vectors."""
+    """(where each box is entered, which are), as vectors.
+
+    A plane's distance is plane x inverse - origin x inverse, one multiply-add; what does not depend
+    on the node is put before the loop by the compiler.
+    """
     p, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, limit = args
-    near, far = _splat(b, ir.Constant(F32, 0.0)), _splat(b, limit)
+    near, far = [_splat(b, ir.Constant(F32, 0.0))], [_splat(b, limit)]
     for axis, (n, i, o) in enumerate(((nx, ix, ox), (ny, iy, oy), (nz, iz, oz))):
-        inverse, origin = _splat(b, i), _splat(b, o)
+        away = b.fmul(i, ir.Constant(F32, WIDER))
+        slack = b.fmul(b.call(_scalar_fabs(b), [b.fmul(o, i)]), ir.Constant(F32, SLACK))
         first = b.add(base, b.add(n, _int(axis * 2 * WIDTH)))
         second = b.add(base, b.sub(_int((axis * 2 + 1) * WIDTH), n))
-        near = _most(b, b.fmul(b.fsub(_load(b, p, first), origin), inverse), near)
-        far = _least(b, b.fmul(b.fsub(_load(b, p, second), origin), inverse), far)
-    far = b.fmul(far, _splat(b, ir.Constant(F32, 1.0000004768371582)))
-    return near, b.fcmp_ordered("<=", near, far)
+        start = _splat(b, b.fneg(b.fadd(b.fmul(o, i), slack)))
+        end = _splat(b, b.fsub(slack, b.fmul(o, away)))
+        near.append(_call(b, "fma", _load(b, p, first), _splat(b, i), start))
+        far.append(_call(b, "fma", _load(b, p, second), _splat(b, away), end))
+    # In pairs: the chain of what waits for the one before is shorter by one.
+    entry = _most(b, _most(b, near[1], near[2]), _most(b, near[3], near[0]))
+    leave = _least(b, _least(b, far[1], far[2]), _least(b, far[3], far[0]))
+    return entry, b.fcmp_ordered("<=", entry, leave)
 
 
 @intrinsic
@@ -147,43 +163,39 @@ def boxes_touched(
 
 
 def _corners_against_ray(b: Any, args: Any) -> tuple[Any, ...]:
-    """(u, v, total, distance along the normal, slope of the ray along it, inside) of eight
-    triangles, as vectors.
+    """(weights of the second and third corner times the total, total, distance times the total,
+    inside) of eight triangles, as vectors.
+
+    The corners are moved and sheared so that the ray runs along the last axis from 0 on; what is
+    left is whether 0 lies in a flat triangle (Woop, Benthin and Wald 2013, "Watertight ray/triangle
+    intersection", from memory).
     """
-    p, base, ox, oy, oz, dx, dy, dz = args
-    o, d = [_splat(b, x) for x in (ox, oy, oz)], [_splat(b, x) for x in (dx, dy, dz)]
+    p, base, x, y, z, ox, oy, oz, sx, sy, sz = args
+    origin = [_splat(b, o) for o in (ox, oy, oz)]
+    across, up, along = _splat(b, b.fneg(sx)), _splat(b, b.fneg(sy)), _splat(b, sz)
 
     def corner(k: int) -> list[Any]:
-        return [b.fsub(_load(b, p, b.add(base, _int((3 * k + i) * WIDTH))), o[i]) for i in range(3)]
+        at = [b.add(base, b.add(axis, _int(3 * WIDTH * k))) for axis in (x, y, z)]
+        cx, cy, cz = [b.fsub(_load(b, p, i), o) for i, o in zip(at, origin, strict=True)]
+        return [_call(b, "fma", cz, across, cx), _call(b, "fma", cz, up, cy), cz]
 
-    def minus(x: list[Any], y: list[Any]) -> list[Any]:
-        return [b.fsub(x[i], y[i]) for i in range(3)]
-
-    def plus(x: list[Any], y: list[Any]) -> list[Any]:
-        return [b.fadd(x[i], y[i]) for i in range(3)]
-
-    def cross(x: list[Any], y: list[Any]) -> list[Any]:
-        return [
-            _call(b, "fma", x[i], y[j], b.fneg(b.fmul(x[j], y[i])))
-            for i, j in ((1, 2), (2, 0), (0, 1))
-        ]
-
-    def dot(x: list[Any], y: list[Any]) -> Any:
-        return _call(b, "fma", x[0], y[0], _call(b, "fma", x[1], y[1], b.fmul(x[2], y[2])))
+    def edge(i: list[Any], j: list[Any]) -> Any:
+        # With what rounding took from the second product: the sign is right however close, so that
+        # of two triangles at an edge one has the ray.
+        second = b.fmul(i[1], j[0])
+        lost = _call(b, "fma", i[1], j[0], b.fneg(second))
+        return b.fsub(_call(b, "fma", i[0], j[1], b.fneg(second)), lost)
 
     v0, v1, v2 = corner(0), corner(1), corner(2)
-    e0, e1, e2 = minus(v2, v0), minus(v0, v1), minus(v1, v2)
-    u = dot(cross(e0, plus(v2, v0)), d)
-    v = dot(cross(e1, plus(v0, v1)), d)
-    w = dot(cross(e2, plus(v1, v2)), d)
+    u, v, w = edge(v2, v1), edge(v0, v2), edge(v1, v0)
     total = b.fadd(b.fadd(u, v), w)
     slack = b.fmul(_call(b, "fabs", total), _splat(b, ir.Constant(F32, 2.0**-17)))
     inside = b.or_(
         b.fcmp_ordered(">=", _least(b, _least(b, u, v), w), b.fneg(slack)),
         b.fcmp_ordered("<=", _most(b, _most(b, u, v), w), slack),
     )
-    n = cross(e2, e1)
-    return u, v, total, dot(v0, n), dot(n, d), inside
+    depth = _call(b, "fma", u, v0[2], _call(b, "fma", v, v1[2], b.fmul(w, v2[2])))
+    return v, w, total, b.fmul(depth, along), inside
 
 
 @intrinsic
@@ -191,38 +203,42 @@ def triangles_hit(
     typing_context: Any,
     leaves: Any,
     base: Any,
+    x: Any,
+    y: Any,
+    z: Any,
     ox: Any,
     oy: Any,
     oz: Any,
-    dx: Any,
-    dy: Any,
-    dz: Any,
+    sx: Any,
+    sy: Any,
+    sz: Any,
     limit: Any,
     lanes: Any,
 ) -> Any:
     """Which of a block's eight triangles a ray hits with 0 < t < limit; t, u, v go to lanes[0:24].
 
-    Signed volumes of the edges against the ray (Pluecker coordinates): two triangles that share an
-    edge compute the same number for it, so that nothing gets through between them; each is taken a
+    x, y and z are where in a block the axes begin, the steepest of the ray last; o is its origin, s
+    the shear, all in that order (`mesh_rays.sheared`).  Two triangles that share an edge compute
+    the same number for it, so that nothing gets through between them; each is taken a
     hundred-thousandth wider, since where many edges meet in a corner their signs need not agree.  u
     and v weigh the second and third corner.
     """
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
-        u, v, total, along, slope, inside = _corners_against_ray(b, args[:8])
-        limit, lanes = args[8], args[9]
-        t = b.fdiv(along, slope)
-        scale = b.fdiv(_splat(b, ir.Constant(F32, 1.0)), total)
+        v, w, total, depth, inside = _corners_against_ray(b, args[:11])
+        limit, lanes = args[11], args[12]
         # A triangle without area gives 0 / 0 here, and no comparison with that holds.
+        scale = b.fdiv(_splat(b, ir.Constant(F32, 1.0)), total)
+        t = b.fmul(depth, scale)
         zero = _splat(b, ir.Constant(F32, 0.0))
         inside = b.and_(
             inside, b.and_(b.fcmp_ordered(">", t, zero), b.fcmp_ordered("<", t, _splat(b, limit)))
         )
-        for k, x in enumerate((t, b.fmul(u, scale), b.fmul(v, scale))):
-            _store(b, x, lanes, _int(k * WIDTH))
+        for k, number in enumerate((t, b.fmul(v, scale), b.fmul(w, scale))):
+            _store(b, number, lanes, _int(k * WIDTH))
         return _mask(b, inside)
 
-    return types.int32(_PF, types.int64, *[types.float32] * 7, _PF), code
+    return types.int32(_PF, *[types.int64] * 4, *[types.float32] * 7, _PF), code
 
 
 @intrinsic
@@ -230,12 +246,15 @@ def triangles_touched(
     typing_context: Any,
     leaves: Any,
     base: Any,
+    x: Any,
+    y: Any,
+    z: Any,
     ox: Any,
     oy: Any,
     oz: Any,
-    dx: Any,
-    dy: Any,
-    dz: Any,
+    sx: Any,
+    sy: Any,
+    sz: Any,
     limit: Any,
 ) -> Any:
     """`triangles_hit` for rays that only ask whether there is anything:
@@ -244,10 +263,10 @@ def triangles_touched(
     """
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
-        _, _, _, along, slope, inside = _corners_against_ray(b, args[:8])
-        # 0 < along / slope < limit, both sides times the slope squared.
-        product = b.fmul(along, slope)
-        most = b.fmul(_splat(b, args[8]), b.fmul(slope, slope))
+        _, _, total, depth, inside = _corners_against_ray(b, args[:11])
+        # 0 < depth / total < limit, both sides times the total squared.
+        product = b.fmul(depth, total)
+        most = b.fmul(_splat(b, args[11]), b.fmul(total, total))
         zero = _splat(b, ir.Constant(F32, 0.0))
         return _mask(
             b,
@@ -257,7 +276,7 @@ def triangles_touched(
             ),
         )
 
-    return types.int32(_PF, types.int64, *[types.float32] * 7), code
+    return types.int32(_PF, *[types.int64] * 4, *[types.float32] * 7), code
 
 
 @intrinsic

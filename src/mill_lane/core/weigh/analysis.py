@@ -15,9 +15,9 @@ from mill_lane.core.scene.model import Note, Part
 from mill_lane.core.scene.subdivision import Size
 from mill_lane.core.weigh.outlines import ObjectOutline
 
-# What the builder makes of a triangle, measured on the meshes of the bench and of the demo (56 to
-# 59 bytes): an estimate, while every other figure of the ledger is the size of an array.
-ACCELERATION_BYTES = 57.5
+# What the builder makes of a triangle, measured on the meshes of the bench and of the demo (50 to
+# 55 bytes): an estimate, while every other figure of the ledger is the size of an array.
+ACCELERATION_BYTES = 52.0
 
 
 # How far weighing has come, by `Analysis.stage`: what is done.

@@ -12,8 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import LEAF
 from mill_lane.core.render.shooting import Shooter
+from mill_lane.core.render.wide_nodes import LEAF
 from mill_lane.core.render.world import World
 
 F64 = NDArray[np.float64]

@@ -14,10 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.render import slots as s
-from mill_lane.core.render.build import LEAF
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.pose import camera_track, pose
 from mill_lane.core.render.shooting import Shooter
+from mill_lane.core.render.wide_nodes import LEAF
 from mill_lane.core.render.world import World
 from mill_lane.core.weigh.hits import (
     F64,

@@ -13,6 +13,7 @@ from mill_lane.core.devices.model import GB, Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import LAYERS
+from mill_lane.core.weigh.analysis import ACCELERATION_BYTES
 from mill_lane.core.weigh.findings import find
 from mill_lane.core.weigh.ledger import Verdict, judge
 from mill_lane.core.weigh.what_if import WhatIf, reckon
@@ -170,7 +171,7 @@ def sources(recipe: Recipe, device: Device, other: MemoryProfile | None) -> dict
         }
     return {
         "geometry": "sizes of the arrays, and 600 bytes estimated for each placed copy",
-        "acceleration": "estimated: 57.5 bytes a triangle",
+        "acceleration": f"estimated: {ACCELERATION_BYTES:g} bytes a triangle",
         "textures": "sizes of the arrays, with mip levels",
         "environment": "sizes of the arrays",
         "film": f"layers at {where}, and what measuring the noise takes",
