@@ -28,6 +28,8 @@ from mill_lane.core.render.path import (
     component_of,
     count_ray,
     count_touches,
+    draw_choice,
+    drawn,
     start_beside,
     straight_on,
 )
@@ -96,7 +98,9 @@ def _reach_surfaces(w: Any, s: Any, p: Any, c: Any) -> None:
         k, left = following(left)
         q = own(p, k)
         materials.read_cover(w, q)
-    straight_on(w, s, p, m[M_HITS])
+    through = straight_on(w, s, p, m[M_HITS])
+    if through != 0:
+        draw_choice(p, through)
     left = m[M_HITS]
     while left != 0:
         k, left = following(left)
@@ -188,8 +192,7 @@ def _goes_on(w: Any, s: Any, q: Any, c: Any) -> int:
         count_touches(q, c, np.int64(q[Q_LAST_KIND]), depth, component)
     straight = min(max(0.2126 * sr + 0.7152 * sg + 0.0722 * sb, 0.0), 1.0)
     if straight > 0:
-        seed, index = np.uint32(q[Q_SEED]), np.int64(q[Q_INDEX])
-        u, _ = pair(seed, index, np.int64(q[Q_EVENT]) + DIM_CHOICE)
+        u, _ = drawn(q, DIM_CHOICE)
         if u < straight:
             q[Q_LAYERS] += 1.0
             if q[Q_LAYERS] > s[S_LAYERS]:

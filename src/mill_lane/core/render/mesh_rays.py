@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -44,11 +44,31 @@ def _after(axis: Any) -> Any:
     return axis + np.int64(1) if axis < 2 else np.int64(0)
 
 
+class Probe(NamedTuple):
+    """A ray in one space, float32, as nodes and blocks of triangles are tested with it."""
+
+    origin: Any
+    inverse: Any  # of the direction
+    near: Any  # which plane of a node is met first along each axis: 0 the lower, 8 the upper
+    axes: Any  # where in a block the numbers of each axis begin, the ray's steepest axis last
+    start: Any  # the origin in the order of `axes`
+    shear: Any  # what leads along the ray to the steepest axis, and that axis to lengths of the ray
+
+
+@inner
+def probe(ray: Any, lanes: Any) -> Probe:
+    """Of a ray's origin and direction, six float32; `lanes` is scratch."""
+    ix, iy, iz = inverse(ray[3]), inverse(ray[4]), inverse(ray[5])
+    nx = np.int64(0) if ix >= 0 else np.int64(8)
+    ny = np.int64(0) if iy >= 0 else np.int64(8)
+    nz = np.int64(0) if iz >= 0 else np.int64(8)
+    axes, start, shear = sheared(ray, lanes)
+    return Probe((ray[0], ray[1], ray[2]), (ix, iy, iz), (nx, ny, nz), axes, start, shear)
+
+
 @inner
 def sheared(ray: Any, lanes: Any) -> Any:
-    """How a ray looks at blocks of triangles: where the numbers of its axes begin, the steepest
-    last; its origin and its shear, in that order.
-    """
+    """`axes`, `start` and `shear` of a `Probe`."""
     for k in range(6):
         lanes[k] = ray[k]
     dx, dy, dz = abs(ray[3]), abs(ray[4]), abs(ray[5])
@@ -62,6 +82,13 @@ def sheared(ray: Any, lanes: Any) -> Any:
         (lanes[x], lanes[y], lanes[z]),
         (lanes[3 + x] * along, lanes[3 + y] * along, along),
     )
+
+
+@inner
+def entered(nodes: Any, base: int, ray: Probe, limit: Any, lanes: Any) -> Any:
+    """`boxes_entered` of a node."""
+    (nx, ny, nz), (ix, iy, iz), (ox, oy, oz) = ray.near, ray.inverse, ray.origin
+    return boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, limit, lanes)
 
 
 @inner
@@ -106,19 +133,7 @@ def in_order(links: Any, at: int, mask: Any, lanes: Any, stack: Any, top: int) -
 
 
 @inner
-def mesh_closest(
-    nodes: Any,
-    leaves: Any,
-    ox: Any,
-    oy: Any,
-    oz: Any,
-    dx: Any,
-    dy: Any,
-    dz: Any,
-    limit: Any,
-    stack: Any,
-    lanes: Any,
-) -> Any:
+def mesh_closest(nodes: Any, leaves: Any, ray: Probe, limit: Any, stack: Any, lanes: Any) -> Any:
     """The nearest hit in one mesh before `limit`:
 
     (t, u, v, slot or -1, nodes tested, leaves tested).
@@ -126,11 +141,6 @@ def mesh_closest(
     A slot is 8 times the block of the mesh plus the place in it.
     """
     links = as_i32(nodes)
-    ix, iy, iz = inverse(dx), inverse(dy), inverse(dz)
-    nx = np.int64(0) if ix >= 0 else np.int64(8)
-    ny = np.int64(0) if iy >= 0 else np.int64(8)
-    nz = np.int64(0) if iz >= 0 else np.int64(8)
-    (x, y, z), (px, py, pz), (sx, sy, sz) = sheared((ox, oy, oz, dx, dy, dz), lanes)
     best, hit_u, hit_v, slot = limit, F(0), F(0), np.int64(-1)
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
@@ -140,7 +150,7 @@ def mesh_closest(
         if current >= 0:
             base = np.int64(current) * NODE
             tested += 1
-            mask = boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
+            mask = entered(nodes, base, ray, best, lanes)
             if mask != 0:
                 entry, top = in_order(links, base + LINKS, mask, lanes, stack, top)
                 current = np.int32(entry & LOW)
@@ -150,7 +160,9 @@ def mesh_closest(
         else:
             block = np.int64(~current)
             opened += 1
-            mask = triangles_hit(leaves, block * LEAF, x, y, z, px, py, pz, sx, sy, sz, best, lanes)
+            (x, y, z), (ox, oy, oz), (sx, sy, sz) = ray.axes, ray.start, ray.shear
+            at = block * LEAF
+            mask = triangles_hit(leaves, at, x, y, z, ox, oy, oz, sx, sy, sz, best, lanes)
             while mask != 0:
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
@@ -168,30 +180,13 @@ def mesh_closest(
 
 
 @inner
-def mesh_blocked(
-    nodes: Any,
-    leaves: Any,
-    ox: Any,
-    oy: Any,
-    oz: Any,
-    dx: Any,
-    dy: Any,
-    dz: Any,
-    limit: Any,
-    stack: Any,
-    lanes: Any,
-) -> Any:
+def mesh_blocked(nodes: Any, leaves: Any, ray: Probe, limit: Any, stack: Any, lanes: Any) -> Any:
     """Whether anything in one mesh is hit before `limit`: (0 or 1, nodes tested, leaves tested).
 
     The nearest child is looked into first, which finds something a third sooner than any order; the
     others are left unsorted.
     """
     links = as_i32(nodes)
-    ix, iy, iz = inverse(dx), inverse(dy), inverse(dz)
-    nx = np.int64(0) if ix >= 0 else np.int64(8)
-    ny = np.int64(0) if iy >= 0 else np.int64(8)
-    nz = np.int64(0) if iz >= 0 else np.int64(8)
-    (x, y, z), (px, py, pz), (sx, sy, sz) = sheared((ox, oy, oz, dx, dy, dz), lanes)
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
     top = np.int64(1)
@@ -200,7 +195,7 @@ def mesh_blocked(
         if current >= 0:
             base = np.int64(current) * NODE
             tested += 1
-            mask = boxes_entered(nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, limit, lanes)
+            mask = entered(nodes, base, ray, limit, lanes)
             if mask != 0:
                 k = lowest_bit(mask)
                 mask &= mask - np.int32(1)
@@ -223,8 +218,9 @@ def mesh_blocked(
                 continue
         else:
             opened += 1
-            base = np.int64(~current) * LEAF
-            if triangles_touched(leaves, base, x, y, z, px, py, pz, sx, sy, sz, limit) != 0:
+            (x, y, z), (ox, oy, oz), (sx, sy, sz) = ray.axes, ray.start, ray.shear
+            at = np.int64(~current) * LEAF
+            if triangles_touched(leaves, at, x, y, z, ox, oy, oz, sx, sy, sz, limit) != 0:
                 return np.int64(1), tested, opened
         top -= 1
         current = np.int32(stack[top] & LOW)

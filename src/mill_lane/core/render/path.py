@@ -108,13 +108,14 @@ def add(
 
 
 @linked
-def straight_on(w: Any, s: Any, p: Any, paths: int) -> None:
+def straight_on(w: Any, s: Any, p: Any, paths: int) -> Any:
     """What goes straight on through the surfaces of some paths' events, by colour: alpha, and thin
     clear glass.  To Q_STRAIGHT_R and on.
 
-    The cover is read; materials are read here only where they are clear.
+    The cover is read; materials are read here only where they are clear.  Returns the paths of
+    which something may go on.
     """
-    clear, left = np.int64(0), paths
+    clear, open_, left = np.int64(0), np.int64(0), paths
     while left != 0:
         k, left = following(left)
         q = own(p, k)
@@ -123,12 +124,14 @@ def straight_on(w: Any, s: Any, p: Any, paths: int) -> None:
         q[Q_THIN] = 1.0 if thin else 0.0
         through = 1.0 - q[Q_COVER]
         q[Q_STRAIGHT_R], q[Q_STRAIGHT_G], q[Q_STRAIGHT_B] = through, through, through
+        if through > 0:
+            open_ |= bit(k)
         if f[M_TRANSMIT] > 0 and q[Q_COVER] > 0:
             materials.read_material(w, q)
             if thin and bsdf.is_smooth(q):
                 clear |= bit(k)
     if clear == 0:
-        return
+        return open_
     m = bsdf.material_at(p)
     d = size_of(dot(vector_at(p, Q_NX), vector_at(p, Q_DX)))
     _, taken = bsdf.dielectric(m, d)
@@ -136,6 +139,7 @@ def straight_on(w: Any, s: Any, p: Any, paths: int) -> None:
     share = share * take(p, Q_COVER) * bsdf.under_sheen(p, m, d)
     through = plus(vector_at(p, Q_STRAIGHT_R), times(m.base, share))
     put_vector(p, Q_STRAIGHT_R, through, mask_of(clear))
+    return open_ | clear
 
 
 @linked
@@ -147,6 +151,15 @@ def draw(p: Any, paths: int) -> None:
         a, b = points(seed, index, u32(dim + np.uint32(k)))
         put(p, Q_DRAWN + 2 * SIDE * k, a, mask)
         put(p, Q_DRAWN + 2 * SIDE * k + SIDE, b, mask)
+
+
+@inner
+def draw_choice(p: Any, paths: int) -> None:
+    """`draw`, of the dimension alone by which an event is chosen."""
+    seed, index, dim = take_wholes(p, Q_SEED), take_wholes(p, Q_INDEX), take_wholes(p, Q_EVENT)
+    a, b = points(seed, index, u32(dim + np.uint32(DIM_CHOICE)))
+    put(p, Q_DRAWN + 2 * SIDE * DIM_CHOICE, a, mask_of(paths))
+    put(p, Q_DRAWN + 2 * SIDE * DIM_CHOICE + SIDE, b, mask_of(paths))
 
 
 @inner

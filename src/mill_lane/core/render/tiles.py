@@ -23,13 +23,24 @@ COUNT = 9
 
 
 @inner
-def _track(s: Any, q: Any, i: int) -> float:
-    """A number of the camera at the path's time."""
-    t = q[Q_TIME] * (CAMERA_KEYS - 1)
+def _at_time(time: float) -> Any:
+    """Where in the settings the camera's key before a time of the shutter stands, and how far the
+    time is on the way to the next one.
+    """
+    t = time * (CAMERA_KEYS - 1)
     k = min(np.int64(t), CAMERA_KEYS - 2)
-    f = t - k
-    at = S_CAMERA_TRACK + 12 * k + i
-    return s[at] + f * (s[at + 12] - s[at])
+    return S_CAMERA_TRACK + 12 * k, t - k
+
+
+@inner
+def _track(s: Any, key: Any, i: int) -> Any:
+    """Three numbers of the camera, from the i-th on."""
+    at, f = key[0] + i, key[1]
+    return (
+        s[at] + f * (s[at + 12] - s[at]),
+        s[at + 1] + f * (s[at + 13] - s[at + 1]),
+        s[at + 2] + f * (s[at + 14] - s[at + 2]),
+    )
 
 
 @linked
@@ -45,11 +56,10 @@ def camera_ray(s: Any, q: Any, x: int, y: int) -> None:
     if s[S_SHUTTER] > 0:
         q[Q_TIME], _ = pair(seed, index, DIM_TIME)
     a, b = 2 * (x + jx) / s[S_WIDTH] - 1, 1 - 2 * (y + jy) / s[S_HEIGHT]
-    px, py, pz = _track(s, q, 0), _track(s, q, 1), _track(s, q, 2)
-    sx = a * _track(s, q, 6) + b * _track(s, q, 9)
-    sy = a * _track(s, q, 7) + b * _track(s, q, 10)
-    sz = a * _track(s, q, 8) + b * _track(s, q, 11)
-    dx, dy, dz = _track(s, q, 3), _track(s, q, 4), _track(s, q, 5)
+    key = _at_time(q[Q_TIME])
+    (px, py, pz), (dx, dy, dz) = _track(s, key, 0), _track(s, key, 3)
+    (rx, ry, rz), (ux, uy, uz) = _track(s, key, 6), _track(s, key, 9)
+    sx, sy, sz = a * rx + b * ux, a * ry + b * uy, a * rz + b * uz
     if s[S_FLAT] > 0:  # orthographic: the ray starts aside instead of turning
         px, py, pz = px + sx, py + sy, pz + sz
     else:
@@ -57,8 +67,6 @@ def camera_ray(s: Any, q: Any, x: int, y: int) -> None:
     if s[S_LENS] > 0:
         u, v = pair(seed, index, DIM_LENS)
         r, phi = s[S_LENS] * math.sqrt(u), 2 * math.pi * v
-        rx, ry, rz = _track(s, q, 6), _track(s, q, 7), _track(s, q, 8)
-        ux, uy, uz = _track(s, q, 9), _track(s, q, 10), _track(s, q, 11)
         across, up = math.sqrt(rx * rx + ry * ry + rz * rz), math.sqrt(ux * ux + uy * uy + uz * uz)
         i, j = r * math.cos(phi) / across, r * math.sin(phi) / up
         ox, oy, oz = i * rx + j * ux, i * ry + j * uy, i * rz + j * uz
@@ -114,9 +122,11 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
 @linked
 def _begin(s: Any, q: Any) -> None:
     """Begin the path's sample (Q_INDEX) of its pixel (Q_X, Q_Y)."""
-    block = max(np.int64(s[S_BLOCK]), 1)
+    block = np.int64(s[S_BLOCK])
     x, y = np.int64(q[Q_X]), np.int64(q[Q_Y])
-    q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), x // block, y // block)
+    # Divided only where it changes anything: two divisions take as long as the rest.
+    column, row = (x // block, y // block) if block > 1 else (x, y)
+    q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), column, row)
     camera_ray(s, q, x, y)
 
 

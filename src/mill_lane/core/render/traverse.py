@@ -13,16 +13,17 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.render.jit import boxes_entered, boxes_touched, inner, kernel, lean, linked
+from mill_lane.core.render.jit import boxes_touched, inner, kernel, lean, linked
 from mill_lane.core.render.mesh_rays import (
     END,
     HALF,
     LAST,
     LOW,
+    entered,
     in_order,
-    inverse,
     mesh_blocked,
     mesh_closest,
+    probe,
 )
 from mill_lane.core.render.pointers import (
     as_i32,
@@ -79,14 +80,10 @@ def ray_of(q: Any) -> Any:
 
 
 @inner
-def _for_boxes(ray: Any) -> Any:
-    """Origin and inverse direction, float32, and which planes of boxes a ray meets first."""
+def _in_world(ray: Any) -> Any:
+    """A ray in the world, as float32."""
     (x, y, z), (p, r, s) = ray
-    ix, iy, iz = inverse(F(p)), inverse(F(r)), inverse(F(s))
-    nx = np.int64(0) if ix >= 0 else np.int64(8)
-    ny = np.int64(0) if iy >= 0 else np.int64(8)
-    nz = np.int64(0) if iz >= 0 else np.int64(8)
-    return (F(x), F(y), F(z)), (ix, iy, iz), (nx, ny, nz)
+    return F(x), F(y), F(z), F(p), F(r), F(s)
 
 
 @inner
@@ -104,10 +101,7 @@ def _into(m: Any, i: int, ray: Any) -> Any:
 
 
 @inner
-def _ray_into(w: Any, q: Any, ray: Any, place: int, move: int, flags: int) -> Any:
-    if flags & PLAIN:
-        (x, y, z), (p, r, s) = ray
-        return F(x), F(y), F(z), F(p), F(r), F(s)
+def _ray_into(w: Any, q: Any, ray: Any, place: int, move: int) -> Any:
     if move >= 0:
         moving_matrices(w, q, move)
         return _into(thread_of(q), T_MATRIX, ray)
@@ -124,15 +118,13 @@ def _only_place(w: Any, q: Any, c: Any, profile: int, any_hit: bool) -> bool:
         f32_at(w[W_NODES] + 4 * NODE * instances[P_NODE]),
         f32_at(w[W_LEAVES] + 4 * LEAF * instances[P_LEAF]),
     )
-    px, py, pz, dx, dy, dz = _ray_into(w, q, ray_of(q), 0, instances[P_MOVE], instances[P_FLAGS])
+    ray = probe(_ray_into(w, q, ray_of(q), 0, instances[P_MOVE]), lanes)
     found = False
     if any_hit:
-        hit, a, b = mesh_blocked(nodes, leaves, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes)
+        hit, a, b = mesh_blocked(nodes, leaves, ray, F(q[Q_FAR]), below, lanes)
         found = hit != 0
     else:
-        t, u, v, slot, a, b = mesh_closest(
-            nodes, leaves, px, py, pz, dx, dy, dz, F(q[Q_FAR]), below, lanes
-        )
+        t, u, v, slot, a, b = mesh_closest(nodes, leaves, ray, F(q[Q_FAR]), below, lanes)
         q[Q_T], q[Q_BU], q[Q_BV], q[Q_SLOT], q[Q_INSTANCE] = t, u, v, -1, -1
         if slot >= 0:
             q[Q_SLOT], q[Q_INSTANCE] = instances[P_LEAF] * 8 + slot, 0
@@ -178,7 +170,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
     lanes = f32_at(here + 8 * T_LANES)
     # Taken up once: the stack may lie anywhere, for all the compiler knows.
     ray = ray_of(q)
-    (ox, oy, oz), (ix, iy, iz), (nx, ny, nz) = _for_boxes(ray)
+    straight = probe(_in_world(ray), lanes)
     best, hit_u, hit_v = F(q[Q_FAR]), F(0), F(0)
     hit_slot, hit_place = np.int64(-1), np.int64(-1)
     tested, opened = np.int64(0), np.int64(0)
@@ -189,7 +181,7 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
         if current >= 0:
             base = np.int64(current) * NODE
             tested += 1
-            mask = boxes_entered(top_nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, best, lanes)
+            mask = entered(top_nodes, base, straight, best, lanes)
             if mask != 0:
                 entry, top = in_order(top_links, base + LINKS, mask, lanes, stack, top)
                 current = np.int32(entry & LOW)
@@ -199,20 +191,15 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             flags = at[P_FLAGS]
             if (flags & unseen) == 0:
-                px, py, pz, dx, dy, dz = _ray_into(w, q, ray, place, at[P_MOVE], at[P_FLAGS])
-                t, hu, hv, found, a, b = mesh_closest(
-                    f32_at(all_nodes + 4 * NODE * at[P_NODE]),
-                    f32_at(all_blocks + 4 * LEAF * at[P_LEAF]),
-                    px,
-                    py,
-                    pz,
-                    dx,
-                    dy,
-                    dz,
-                    best,
-                    below,
-                    lanes,
-                )
+                nodes = f32_at(all_nodes + 4 * NODE * at[P_NODE])
+                leaves = f32_at(all_blocks + 4 * LEAF * at[P_LEAF])
+                if flags & PLAIN:  # a loop of its own: what the world's ray needs is made once
+                    t, hu, hv, found, a, b = mesh_closest(
+                        nodes, leaves, straight, best, below, lanes
+                    )
+                else:
+                    turned = probe(_ray_into(w, q, ray, place, at[P_MOVE]), lanes)
+                    t, hu, hv, found, a, b = mesh_closest(nodes, leaves, turned, best, below, lanes)
                 tested += a
                 opened += b
                 if profile:
@@ -252,7 +239,7 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
     lanes = f32_at(here + 8 * T_LANES)
     # Taken up once: the stack may lie anywhere, for all the compiler knows.
     ray = ray_of(q)
-    (ox, oy, oz), (ix, iy, iz), (nx, ny, nz) = _for_boxes(ray)
+    straight = probe(_in_world(ray), lanes)
     limit = F(q[Q_FAR])
     tested, opened = np.int64(0), np.int64(0)
     stack[0] = LAST
@@ -263,6 +250,11 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
         if current >= 0:
             base = np.int64(current) * NODE
             tested += 1
+            (nx, ny, nz), (ix, iy, iz), (ox, oy, oz) = (
+                straight.near,
+                straight.inverse,
+                straight.origin,
+            )
             mask = boxes_touched(top_nodes, base, nx, ny, nz, ix, iy, iz, ox, oy, oz, limit)
             while mask != 0:
                 k = lowest_bit(mask)
@@ -273,20 +265,13 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
             place = np.int64(~current)
             at = i64_at(w[W_INSTANCES] + 8 * INSTANCE_COLUMNS * place)
             if (at[P_FLAGS] & unseen) == 0:
-                px, py, pz, dx, dy, dz = _ray_into(w, q, ray, place, at[P_MOVE], at[P_FLAGS])
-                hit, a, b = mesh_blocked(
-                    f32_at(all_nodes + 4 * NODE * at[P_NODE]),
-                    f32_at(all_blocks + 4 * LEAF * at[P_LEAF]),
-                    px,
-                    py,
-                    pz,
-                    dx,
-                    dy,
-                    dz,
-                    limit,
-                    below,
-                    lanes,
-                )
+                nodes = f32_at(all_nodes + 4 * NODE * at[P_NODE])
+                leaves = f32_at(all_blocks + 4 * LEAF * at[P_LEAF])
+                if at[P_FLAGS] & PLAIN:
+                    hit, a, b = mesh_blocked(nodes, leaves, straight, limit, below, lanes)
+                else:
+                    turned = probe(_ray_into(w, q, ray, place, at[P_MOVE]), lanes)
+                    hit, a, b = mesh_blocked(nodes, leaves, turned, limit, below, lanes)
                 tested += a
                 opened += b
                 if profile:
