@@ -39,11 +39,6 @@ def inverse(d: Any) -> Any:
     return F(1) / d
 
 
-@inner
-def _after(axis: Any) -> Any:
-    return axis + np.int64(1) if axis < 2 else np.int64(0)
-
-
 class Probe(NamedTuple):
     """A ray in one space, float32, as nodes and blocks of triangles are tested with it."""
 
@@ -64,6 +59,11 @@ def probe(ray: Any, lanes: Any) -> Probe:
     nz = np.int64(0) if iz >= 0 else np.int64(8)
     axes, start, shear = sheared(ray, lanes)
     return Probe((ray[0], ray[1], ray[2]), (ix, iy, iz), (nx, ny, nz), axes, start, shear)
+
+
+@inner
+def _after(axis: Any) -> Any:
+    return axis + np.int64(1) if axis < 2 else np.int64(0)
 
 
 @inner

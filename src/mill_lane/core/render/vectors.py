@@ -126,8 +126,8 @@ def boxes_entered(
     to lanes[0:8].
 
     `near_x` is 0 where the ray runs along +x and 8 where it runs along -x: the planes that it meets
-    first stand there. i is the inverse direction, o the origin.  Boxes are dilate by two units in
-    the last place, so that no edge between two of them is missed.
+    first stand there. i is the inverse direction, o the origin.  Boxes are taken wider by what
+    rounding can take from them, so that no edge between two of them is missed.
     """
 
     def code(context: Any, b: Any, signature: Any, args: Any) -> Any:
