@@ -44,8 +44,8 @@ def sky_radiance(w: Any, x: float, y: float, z: float) -> Any:
         u = turned_by(z, x) / (2 * PI) * width - 0.5
         iu, iv = np.int64(math.floor(u)), np.int64(math.floor(v))
         fu, fv = u - iu, v - iv
-        i0, i1 = iu % width, (iu + 1) % width
-        i0 = i0 + width if i0 < 0 else i0
+        i0 = iu + width if iu < 0 else (iu - width if iu >= width else iu)
+        i1 = i0 + 1 if i0 + 1 < width else 0
         j0, j1 = min(max(iv, 0), height - 1), min(max(iv + 1, 0), height - 1)
         a, b, c, d = (
             3 * (j0 * width + i0),

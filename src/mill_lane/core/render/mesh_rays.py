@@ -17,16 +17,8 @@ from mill_lane.core.render.slots import *
 from mill_lane.core.render.wide_nodes import LEAF, LINKS, NODE
 
 F = np.float32
-
-LOW = np.uint64(0xFFFFFFFF)
-
-
-HALF = np.uint64(32)
-
-
+LOW, HALF = np.uint64(0xFFFFFFFF), np.uint64(32)
 END = np.int32(-2147483648)
-
-
 LAST = np.uint64(0x80000000)  # END at distance 0
 
 
@@ -101,18 +93,24 @@ def ask_for(nodes: Any, leaves: Any, link: Any) -> None:
 
 
 @inner
+def _entry(links: Any, at: int, lanes: Any, k: int) -> Any:
+    """What the stack holds of a node's k-th child: where it is entered, and its link."""
+    return (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+
+
+@inner
 def in_order(links: Any, at: int, mask: Any, lanes: Any, stack: Any, top: int) -> Any:
     """The nearest of the children that a ray enters, as an entry of the stack, and the new top: the
     others are kept in order, the farthest deepest.
     """
     k = lowest_bit(mask)
     mask &= mask - np.int32(1)
-    nearest = (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+    nearest = _entry(links, at, lanes, k)
     if mask == 0:
         return nearest, top
     k = lowest_bit(mask)
     mask &= mask - np.int32(1)
-    entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+    entry = _entry(links, at, lanes, k)
     stack[top] = max(nearest, entry)
     nearest = min(nearest, entry)
     bottom = top
@@ -120,7 +118,7 @@ def in_order(links: Any, at: int, mask: Any, lanes: Any, stack: Any, top: int) -
     while mask != 0:
         k = lowest_bit(mask)
         mask &= mask - np.int32(1)
-        entry = (float_bits(lanes[k]) << HALF) | (np.uint64(links[at + k]) & LOW)
+        entry = _entry(links, at, lanes, k)
         farther = max(nearest, entry)
         nearest = min(nearest, entry)
         j = top
@@ -203,14 +201,12 @@ def mesh_blocked(nodes: Any, leaves: Any, ray: Probe, limit: Any, stack: Any, la
                 if mask == 0:
                     continue
                 ask_for(nodes, leaves, current)
-                nearest = (float_bits(lanes[k]) << HALF) | (np.uint64(current) & LOW)
+                nearest = _entry(links, base + LINKS, lanes, k)
                 while mask != 0:
                     k = lowest_bit(mask)
                     mask &= mask - np.int32(1)
                     ask_for(nodes, leaves, links[base + LINKS + k])
-                    entry = (float_bits(lanes[k]) << HALF) | (
-                        np.uint64(links[base + LINKS + k]) & LOW
-                    )
+                    entry = _entry(links, base + LINKS, lanes, k)
                     stack[top] = max(nearest, entry)
                     nearest = min(nearest, entry)
                     top += 1

@@ -225,38 +225,46 @@ def _read_shape(w: Any, q: Any, at: Any, k0: int, k1: int, k2: int) -> None:
     sx = c * normals[3 * k0] + u * normals[3 * k1] + v * normals[3 * k2]
     sy = c * normals[3 * k0 + 1] + u * normals[3 * k1 + 1] + v * normals[3 * k2 + 1]
     sz = c * normals[3 * k0 + 2] + u * normals[3 * k1 + 2] + v * normals[3 * k2 + 2]
-    first, e1, e2 = corner_and_edges(w, np.int64(q[Q_SLOT]))
-    (p0x, p0y, p0z), (e1x, e1y, e1z), (e2x, e2y, e2z) = first, e1, e2
-    lx, ly, lz = p0x + u * e1x + v * e2x, p0y + u * e1y + v * e2y, p0z + u * e1z + v * e2z
-    if at[P_MOVE] >= 0:
-        moving_matrices(w, q, at[P_MOVE])
-        m, i, back, j = thread_of(q), T_MATRIX + 12, thread_of(q), T_MATRIX
-    else:
-        m, i, back, j = (
-            f64_at(w[W_TO_WORLD]),
-            np.int64(q[Q_INSTANCE]) * 12,
-            f64_at(w[W_TO_OBJECT]),
-            np.int64(q[Q_INSTANCE]) * 12,
-        )
-    x, y, z = turned(m, i, lx, ly, lz)
-    q[Q_PX], q[Q_PY], q[Q_PZ] = x + m[i + 3], y + m[i + 7], z + m[i + 11]
-    q[Q_EDGE_X], q[Q_EDGE_Y], q[Q_EDGE_Z] = turned(m, i, e1x, e1y, e1z)
-    q[Q_OTHER_X], q[Q_OTHER_Y], q[Q_OTHER_Z] = turned(m, i, e2x, e2y, e2z)
+    (ax, ay, az), edge, other = corner_and_edges(w, np.int64(q[Q_SLOT]))
+    (e1x, e1y, e1z), (e2x, e2y, e2z) = edge, other
+    x, y, z = ax + u * e1x + v * e2x, ay + u * e1y + v * e2y, az + u * e1z + v * e2z
     # How far off the surface the next ray starts: what float32 may err in the object's own space
     # (the corners' distance from its origin, in units in the last place), carried into the world.
-    reach = max(abs(lx), max(abs(ly), abs(lz))) + max(
+    reach = max(abs(x), max(abs(y), abs(z))) + max(
         abs(e1x) + abs(e2x), max(abs(e1y) + abs(e2y), abs(e1z) + abs(e2z))
     )
     q[Q_RAY_EPSILON] = reach * f64_at(w[W_SIZES])[np.int64(q[Q_INSTANCE])] * 1.5e-6 + 1e-9
-    # Normals go by the inverse transpose, whose rows are the columns of world-to-object; a mirrored
-    # placement turns the order of the corners round.
-    q[Q_NX] = back[j] * sx + back[j + 4] * sy + back[j + 8] * sz
-    q[Q_NY] = back[j + 1] * sx + back[j + 5] * sy + back[j + 9] * sz
-    q[Q_NZ] = back[j + 2] * sx + back[j + 6] * sy + back[j + 10] * sz
+    normal, hand = (sx, sy, sz), 1.0
+    if at[P_FLAGS] & PLAIN == 0:
+        i = j = np.int64(q[Q_INSTANCE]) * 12
+        m, back = f64_at(w[W_TO_WORLD]), f64_at(w[W_TO_OBJECT])
+        if at[P_MOVE] >= 0:
+            moving_matrices(w, q, at[P_MOVE])
+            m, i, back, j = thread_of(q), T_MATRIX + 12, thread_of(q), T_MATRIX
+        x, y, z = turned(m, i, x, y, z)
+        x, y, z = x + m[i + 3], y + m[i + 7], z + m[i + 11]
+        edge, other = turned(m, i, e1x, e1y, e1z), turned(m, i, e2x, e2y, e2z)
+        # Normals go by the inverse transpose, whose rows are the columns of world-to-object.
+        normal = (
+            back[j] * sx + back[j + 4] * sy + back[j + 8] * sz,
+            back[j + 1] * sx + back[j + 5] * sy + back[j + 9] * sz,
+            back[j + 2] * sx + back[j + 6] * sy + back[j + 10] * sz,
+        )
+        hand = _hand(m, i)
+    q[Q_PX], q[Q_PY], q[Q_PZ] = x, y, z
+    q[Q_EDGE_X], q[Q_EDGE_Y], q[Q_EDGE_Z] = edge
+    q[Q_OTHER_X], q[Q_OTHER_Y], q[Q_OTHER_Z] = other
+    q[Q_NX], q[Q_NY], q[Q_NZ] = normal
+    q[Q_HAND] = hand
+
+
+@inner
+def _hand(m: Any, i: int) -> float:
+    """-1 where a placement mirrors, which turns the order of the corners round; or else 1."""
     across = m[i + 5] * m[i + 10] - m[i + 6] * m[i + 9]
     upwards = m[i + 6] * m[i + 8] - m[i + 4] * m[i + 10]
     along = m[i + 4] * m[i + 9] - m[i + 5] * m[i + 8]
-    q[Q_HAND] = -1.0 if m[i] * across + m[i + 1] * upwards + m[i + 2] * along < 0 else 1.0
+    return -1.0 if m[i] * across + m[i + 1] * upwards + m[i + 2] * along < 0 else 1.0
 
 
 @linked

@@ -5,6 +5,12 @@ const page = () => document.getElementById("page");
 const DRAWS_ITSELF = new Set(["IMAGE-VIEWER", "FIRST-LOOK", "FILM-STRIP"]);
 const typedIn = /^(INPUT|SELECT|TEXTAREA)$/;
 
+// Whether a box to be ticked is about to become another one, as where a list got a new order.
+function becomesAnother(el, to) {
+  const ticked = el.tagName === "INPUT" && (el.type === "checkbox" || el.type === "radio");
+  return ticked && to.type === el.type && (el.name !== to.name || el.value !== to.value);
+}
+
 // The viewer draws itself: only its attributes are taken over.
 function takeAttributes(el, to) {
   for (const name of el.getAttributeNames()) {
@@ -21,8 +27,14 @@ function morph(next) {
   const told = alerts.map((box) => [box.parentElement, box]);
   for (const box of alerts) box.remove();
   Alpine.morph(page(), next.getElementById("page"), {
+    // Lines that are put into another order go there with what is ticked in them.
+    key: (el) => el.dataset.line,
     updating(el, to, _childrenOnly, skip) {
       if (el.nodeType !== 1) return;
+      if (becomesAnother(el, to)) {
+        el.checked = to.checked; // what was ticked was meant for the other
+        return;
+      }
       // What the artist opened or shut stays so.
       if (el.tagName === "DETAILS" && to.tagName === "DETAILS") to.open = el.open;
       if (el === document.activeElement && typedIn.test(el.tagName)) skip();
