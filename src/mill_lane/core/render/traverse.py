@@ -193,13 +193,10 @@ def closest(w: Any, q: Any, c: Any, profile: int, which: int) -> None:
             if (flags & unseen) == 0:
                 nodes = f32_at(all_nodes + 4 * NODE * at[P_NODE])
                 leaves = f32_at(all_blocks + 4 * LEAF * at[P_LEAF])
-                if flags & PLAIN:  # a loop of its own: what the world's ray needs is made once
-                    t, hu, hv, found, a, b = mesh_closest(
-                        nodes, leaves, straight, best, below, lanes
-                    )
-                else:
-                    turned = probe(_ray_into(w, q, ray, place, at[P_MOVE]), lanes)
-                    t, hu, hv, found, a, b = mesh_closest(nodes, leaves, turned, best, below, lanes)
+                inside = straight
+                if flags & PLAIN == 0:
+                    inside = probe(_ray_into(w, q, ray, place, at[P_MOVE]), lanes)
+                t, hu, hv, found, a, b = mesh_closest(nodes, leaves, inside, best, below, lanes)
                 tested += a
                 opened += b
                 if profile:
@@ -267,11 +264,10 @@ def blocked(w: Any, q: Any, c: Any, profile: int, unseen: int) -> bool:
             if (at[P_FLAGS] & unseen) == 0:
                 nodes = f32_at(all_nodes + 4 * NODE * at[P_NODE])
                 leaves = f32_at(all_blocks + 4 * LEAF * at[P_LEAF])
-                if at[P_FLAGS] & PLAIN:
-                    hit, a, b = mesh_blocked(nodes, leaves, straight, limit, below, lanes)
-                else:
-                    turned = probe(_ray_into(w, q, ray, place, at[P_MOVE]), lanes)
-                    hit, a, b = mesh_blocked(nodes, leaves, turned, limit, below, lanes)
+                inside = straight
+                if at[P_FLAGS] & PLAIN == 0:
+                    inside = probe(_ray_into(w, q, ray, place, at[P_MOVE]), lanes)
+                hit, a, b = mesh_blocked(nodes, leaves, inside, limit, below, lanes)
                 tested += a
                 opened += b
                 if profile:
