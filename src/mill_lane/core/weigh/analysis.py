@@ -27,7 +27,7 @@ Seen = Literal["never", "light_only", "reflection", "camera"]
 LETTERS: dict[str, Seen] = {"n": "never", "l": "light_only", "r": "reflection", "c": "camera"}
 
 
-SCHEMA: Literal[3] = 3  # of stored analyses; see `weigh.analysis_versions`
+SCHEMA: Literal[4] = 4  # of stored analyses; see `weigh.analysis_versions`
 
 
 class Row(BaseModel):
@@ -249,7 +249,7 @@ class Visibility(Row):
 class Analysis(Row):
     """Everything that the Scene, Fit and Trim pages show, and all that the ledger needs."""
 
-    schema_version: Literal[3] = SCHEMA
+    schema_version: Literal[4] = SCHEMA
     name: str
     triangles: int  # drawn, all copies counted
     unique_triangles: int  # stored

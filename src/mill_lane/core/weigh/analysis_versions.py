@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from math import ceil
 from typing import Any
 
-from mill_lane.core.weigh.analysis import SCHEMA, Analysis
+from mill_lane.core.render.sizes import LEAF_BYTES, NODE_BYTES
+from mill_lane.core.weigh.analysis import ACCELERATION_BYTES, SCHEMA, Analysis
 
 Values = dict[str, Any]
 
@@ -68,7 +70,19 @@ def _from_2(values: Values) -> Values:
     return values | {"meshes": [m | {"subdivision": None} for m in values["meshes"]]}
 
 
-STEPS: dict[int, Callable[[Values], Values]] = {1: _from_1, 2: _from_2}
+def _from_3(values: Values) -> Values:
+    """Version 4 estimates acceleration structures as the builder makes them since; before, at 57.5
+    bytes a triangle.
+    """
+
+    def held(before: int) -> int:
+        return max(min(before, NODE_BYTES + LEAF_BYTES), ceil(before * ACCELERATION_BYTES / 57.5))
+
+    meshes = [m | {"acceleration_bytes": held(m["acceleration_bytes"])} for m in values["meshes"]]
+    return values | {"meshes": meshes}
+
+
+STEPS: dict[int, Callable[[Values], Values]] = {1: _from_1, 2: _from_2, 3: _from_3}
 
 
 def read_analysis(values: Mapping[str, Any]) -> Analysis:
