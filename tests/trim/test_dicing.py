@@ -164,3 +164,17 @@ class TestDicing(unittest.TestCase):
         values["schema_version"] = 2
         values["meshes"][0]["subdivision"] = ["catmullClark", 24, 12]
         self.assertIsNone(read_analysis(values).meshes[0].subdivision)
+
+    def test_acceleration_as_it_was_estimated(self) -> None:
+        """What was stored at 57.5 bytes a triangle is told as weighed now; what a small mesh takes
+        at least stays.
+        """
+        many = shapes.ball(1.0, 80)
+        for geometry in (many, shapes.box((1, 1, 1))):
+            now = weigh(scene_of((geometry, WHITE)))
+            values = now.model_dump(mode="json") | {"schema_version": 3}
+            (mesh,) = values["meshes"]
+            least = mesh["acceleration_bytes"] if geometry is not many else 0
+            mesh["acceleration_bytes"] = max(least, round(mesh["triangles"] * 57.5))
+            told = read_analysis(values).meshes[0].acceleration_bytes
+            self.assertAlmostEqual(told, now.meshes[0].acceleration_bytes, delta=1)
