@@ -124,7 +124,7 @@ def _begin(s: Any, q: Any) -> None:
     """Begin the path's sample (Q_INDEX) of its pixel (Q_X, Q_Y)."""
     block = np.int64(s[S_BLOCK])
     x, y = np.int64(q[Q_X]), np.int64(q[Q_Y])
-    # Divided only where it changes anything: two divisions take as long as the rest.
+    # Divided only where it changes anything.
     column, row = (x // block, y // block) if block > 1 else (x, y)
     q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), column, row)
     camera_ray(s, q, x, y)

@@ -162,7 +162,7 @@ def draw_up(
     -------
     Ledger
         For the CPU the arrays that the renderer allocates; for a device that keeps paths in flight
-        the same, with these in the place of a stack for each thread.
+        the same, with these in the place of the paths of each thread.
     """
     width, height = size or (recipe.width, recipe.height)
     steps = [Step("geometry", m.name, m.geometry_bytes) for m in analysis.meshes]

@@ -175,6 +175,6 @@ def sources(recipe: Recipe, device: Device, other: MemoryProfile | None) -> dict
         "textures": "sizes of the arrays, with mip levels",
         "environment": "sizes of the arrays",
         "film": f"layers at {where}, and what measuring the noise takes",
-        "in_flight": "120 bytes a path" if device.batches else "a stack for each thread",
+        "in_flight": "120 bytes a path" if device.batches else "64 paths for each thread",
         "denoise": "measured on other pictures; what goes beyond film and samples, then let go",
     }
