@@ -27,8 +27,6 @@ function morph(next) {
   const told = alerts.map((box) => [box.parentElement, box]);
   for (const box of alerts) box.remove();
   Alpine.morph(page(), next.getElementById("page"), {
-    // Lines that are put into another order go there with what is ticked in them.
-    key: (el) => el.dataset.line,
     updating(el, to, _childrenOnly, skip) {
       if (el.nodeType !== 1) return;
       if (becomesAnother(el, to)) {
