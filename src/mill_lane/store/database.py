@@ -5,10 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from alembic.migration import MigrationContext
-from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -42,6 +38,12 @@ def migrate(engine: Engine, path: Path | None = None) -> None:
         The database's file.  Before tables with content are changed it is copied beside itself, as
         NAME.before-REVISION.
     """
+    # Read where tables may have to be changed alone: the processes that compute never do that.
+    from alembic import command
+    from alembic.config import Config
+    from alembic.migration import MigrationContext
+    from alembic.script import ScriptDirectory
+
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
     with engine.connect() as connection:
