@@ -1,8 +1,8 @@
 """Run the tests: `python -m tests [WORD …]`.
 
 With words, only the tests whose names contain one of them.  Without, all of them in two processes
-side by side: those that drive a server from outside, by a browser or by killing it, and the others,
-whose coverage of core and services is measured.
+side by side: those that drive other processes from outside, by a browser or by killing them, and
+the others, whose coverage of core and services is measured (which makes them half as slow again).
 """
 
 from __future__ import annotations
@@ -18,7 +18,14 @@ from typing import ClassVar
 
 ROOT = Path(__file__).resolve().parent.parent
 KEPT = ROOT / ".venv"  # what is written beside the tests
-OUTSIDE = ("tests.browser.", "tests.test_campaigns.")
+OUTSIDE = (
+    "tests.browser.",
+    "tests.test_campaigns.",
+    "tests.test_start.",
+    "tests.work.test_machines.",
+    "tests.work.test_supervision.",
+    "tests.work.test_worker.",
+)
 SLOWEST = 25  # tests that are told
 LEAST_COVERAGE = 90  # %, branches of core and services
 
