@@ -78,3 +78,14 @@ class TestWideNodes(unittest.TestCase):
         np.testing.assert_array_equal(np.sort(below[below >= 0]), np.arange(1, len(nodes)))
         np.testing.assert_array_equal(np.sort(~below[below < 0]), np.arange(len(leaves)))
         self.assertEqual(nodes.shape[1], NODE)
+
+    def test_nodes_begin_on_cache_lines(self) -> None:
+        """Or half of their numbers would lie across two lines."""
+        rng = np.random.default_rng(2)
+        ball = shapes.ball(1.0, 12)
+        kept = []  # each in a place of its own
+        for n in range(1, 40):
+            low = rng.uniform(-1, 1, (n, 3))
+            kept += [build.build_boxes(low, low + 0.1)]
+            kept += build.build_mesh(ball.positions, ball.triangles[: 8 * n])
+        self.assertEqual({a.ctypes.data % 64 for a in kept}, {0})

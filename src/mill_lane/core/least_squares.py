@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-import scipy
+import scipy.optimize
 from numpy.typing import NDArray
 
 F64 = NDArray[np.float64]

@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
+from scipy import ndimage
 
 from mill_lane.core.denoise.fireflies import shares_kept
 from mill_lane.core.image.srgb import luminance
@@ -40,7 +40,7 @@ class Lost:
         w, h = min(side, width), min(side, height)
         out: list[tuple[int, int, int, int]] = []
         while len(out) < count and left.max(initial=0.0) > 0:
-            sums = scipy.ndimage.uniform_filter(left, (h, w), mode="constant")
+            sums = ndimage.uniform_filter(left, (h, w), mode="constant")
             y, x = np.unravel_index(int(sums.argmax()), sums.shape)
             x0 = min(max(int(x) - w // 2, 0), width - w)
             y0 = min(max(int(y) - h // 2, 0), height - h)
@@ -58,14 +58,14 @@ def lost_detail(half_a: F32, half_b: F32, clean: F32) -> Lost:
         Means of either half of the samples, and the picture made of them.
     """
     a, b, known = (luminance(np.asarray(x, np.float64)) for x in (half_a, half_b, clean))
-    scale = np.maximum(scipy.ndimage.uniform_filter(known, WINDOW), 0.0) + DARK
+    scale = np.maximum(ndimage.uniform_filter(known, WINDOW), 0.0) + DARK
     taken_a, taken_b = (a - known) / scale, (b - known) / scale
     product = taken_a * taken_b
     # Bright dots of both may meet in a pixel by chance: one alone is no detail.
     product *= shares_kept(np.abs(product).astype(np.float32))
-    together = scipy.ndimage.uniform_filter(product, WINDOW)
+    together = ndimage.uniform_filter(product, WINDOW)
     # How far products of two that know nothing of each other stray, in the mean over a square.
-    noise = scipy.ndimage.uniform_filter((taken_a - taken_b) ** 2 / 2, WINDOW)
+    noise = ndimage.uniform_filter((taken_a - taken_b) ** 2 / 2, WINDOW)
     stray = SURE * noise / WINDOW
     sure = np.where(together > stray, together, 0.0)
     return Lost(np.sqrt(sure).astype(np.float32), float(np.sqrt(sure.mean())))

@@ -11,8 +11,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
+from scipy import ndimage
 
 from mill_lane.core.denoise import fireflies
 from mill_lane.core.denoise.fireflies import Calmed, calmed
@@ -223,7 +223,7 @@ def guessed_variance(flow: F32) -> F32:
     its neighbours, over squares of 7 x 7 (Immerkær 1996, for each place).
     """
     kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-    rough = scipy.ndimage.convolve(flow, kernel[None], mode="reflect")
+    rough = ndimage.convolve(flow, kernel[None], mode="reflect")
     return box_mean(rough**2 / 36, 3)
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-import scipy
+import scipy.ndimage
 from numpy.typing import NDArray
 
 from mill_lane.core.render import slots as s

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-import scipy
+from scipy import sparse
+from scipy.sparse import csgraph
 
 from mill_lane.core.subdivision.masks import CORNER, CREASE, SMOOTH, loop_weight, neighbours, rules
 from mill_lane.core.subdivision.topology import F64, INFINITE, Ints, Topology, summed
@@ -47,10 +48,10 @@ def sectors(t: Topology) -> Ints:
     """
     met = np.flatnonzero(t.twin[t.previous] >= 0)
     count = len(t.corners)
-    graph = scipy.sparse.csr_matrix(
+    graph = sparse.csr_matrix(
         (np.ones(len(met), np.int8), (met, t.twin[t.previous[met]])), shape=(count, count)
     )
-    return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1], np.int64)
+    return np.asarray(csgraph.connected_components(graph, directed=False)[1], np.int64)
 
 
 def limit_normals(t: Topology, points: F64, triangles: bool, sector: Ints) -> F64:

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
+from scipy import sparse
 
 F64 = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -186,5 +186,5 @@ def _next_level(t: Topology, faces: Ints, edge: Ints, inner: Ints, more: int) ->
 def summed(at: Ints, values: F64, count: int) -> F64:
     """The sum of the rows of `values` that belong to each of `count` things; `at` says to which."""
     n = len(at)
-    picks = scipy.sparse.csr_matrix((np.ones(n), at, np.arange(n + 1)), shape=(n, count))
+    picks = sparse.csr_matrix((np.ones(n), at, np.arange(n + 1)), shape=(n, count))
     return np.asarray(picks.T @ values)

@@ -13,9 +13,9 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
+from scipy import ndimage
 
 from mill_lane.core.image.srgb import from_linear, luminance
 from mill_lane.core.recipe import Recipe, Region
@@ -151,7 +151,7 @@ def choose_crops(
     grain = (
         float(np.sqrt(((again.shown - before.shown) ** 2)[~mine].mean())) if (~mine).any() else 0
     )
-    change = scipy.ndimage.uniform_filter(np.where(mine, 0.0, bare.shown - before.shown), 5)
+    change = ndimage.uniform_filter(np.where(mine, 0.0, bare.shown - before.shown), 5)
     # A mean over 5 x 5 pixels has a fifth of their grain.
     least = CLEAR * max(grain / 5, 1e-4)
     for why, gone in (("reflection", -change), ("shadow", change)):
@@ -172,7 +172,7 @@ def _crop(weight: NDArray[np.float64], recipe: Recipe, frame: int, why: Why) -> 
     scale = recipe.width / weight.shape[1]
     side = min(SIDE, recipe.width, recipe.height)
     window = max(1, round(side / scale))
-    sums = scipy.ndimage.uniform_filter(weight, window, mode="constant")
+    sums = ndimage.uniform_filter(weight, window, mode="constant")
     y, x = np.unravel_index(int(sums.argmax()), sums.shape)
     x0 = int(min(max(round((x + 0.5) * scale - side / 2), 0), recipe.width - side))
     y0 = int(min(max(round((y + 0.5) * scale - side / 2), 0), recipe.height - side))
