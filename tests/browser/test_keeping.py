@@ -21,8 +21,8 @@ class TestKeeping(BrowserCase):
 
     def test_freeing_what_nothing_uses(self) -> None:
         self.ready()
-        # In the store, which is swept at a start alone: the worker tidies its scratch folder by
-        # itself whenever it has nothing to do, and may well be first.
+        # In the store, which is swept at a start alone: the scratch folder is tidied every now and
+        # then while the worker has nothing to do, which may well be first.
         remains = self.server.home / "files" / "cut-off"
         remains.write_bytes(b"x" * 3_000_000)
         self.press("What is kept on the disk")
