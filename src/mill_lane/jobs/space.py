@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.store.files import in_use
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, RecipeRow, Render, SceneVersion, StoredFile, Task
 from mill_lane.store.transactions import write
@@ -118,7 +119,7 @@ def _scratch(db: Session, home: Home) -> list[Holding]:
     for path in home.scratch.iterdir():
         if path in failed:
             waiting.append(path)
-        elif path in owned or leftovers.in_use(path):
+        elif path in owned or in_use(path):
             work.append(path)
         else:
             nobody.append(path)

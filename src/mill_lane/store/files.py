@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import hashlib
 import os
 import shutil
 import tempfile
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -33,7 +36,10 @@ def file_hash(path: Path, sync: bool = False) -> str:
 @dataclass(frozen=True)
 class Taken:
     """A file that is about to be kept: its content is synced, and lies at `source` until it is
-    listed.
+    listed, then at `target`.
+
+    `original` is what `source` was copied from where that is another file system; it goes when
+    the file is listed.
     """
 
     hash: str
@@ -41,6 +47,7 @@ class Taken:
     size: int
     source: Path
     target: Path
+    original: Path | None = None
 
 
 class Files:
@@ -67,22 +74,26 @@ class Files:
         It stays where it is until `list_file`, so that this can be done again.
         """
         key = file_hash(source, sync=True)
+        size, own, original = source.stat().st_size, source, None
         if source.stat().st_dev != self.folder.stat().st_dev:
-            source = self._copied(source)
-        return Taken(key, name or source.name, source.stat().st_size, source, self.path(key))
+            own, original = self._copied(source), source
+        return Taken(key, name or source.name, size, own, self.path(key), original)
 
     def _copied(self, source: Path) -> Path:
-        """The same file on the store's own file system; the other is removed."""
+        """The same file on the store's own file system; nothing is left of one that failed."""
         with (
             tempfile.NamedTemporaryFile(
                 dir=self.folder, prefix="tmp", suffix=source.suffix, delete=False
             ) as out,
             source.open("rb") as f,
         ):
-            shutil.copyfileobj(f, out, BLOCK)
-            out.flush()
-            os.fsync(out.fileno())
-        source.unlink()
+            try:
+                shutil.copyfileobj(f, out, BLOCK)
+                out.flush()
+                os.fsync(out.fileno())
+            except BaseException:
+                Path(out.name).unlink()
+                raise
         return Path(out.name)
 
     def contents(self) -> list[Path]:
@@ -94,8 +105,8 @@ def list_file(session: Session, taken: Taken) -> str:
     """Move a file into the store and list it; returns its hash.
 
     Within a transaction that has the write lock, which is what keeps `leftovers` from taking it for
-    one that nobody wants.  Called again after the transaction failed, it finds the file in place.
-    The same content is kept once.
+    one that nobody wants.  Called again after the transaction failed, it finds the file in place,
+    where whoever tries again had it `claimed` meanwhile.  The same content is kept once.
     """
     if not (taken.target.exists() and taken.target.stat().st_size == taken.size):
         folder = taken.target.parent
@@ -103,10 +114,40 @@ def list_file(session: Session, taken: Taken) -> str:
         taken.source.chmod(0o444)
         taken.source.replace(taken.target)
         _sync_folder(folder)
+    if taken.original is not None:
+        taken.original.unlink(missing_ok=True)
     if session.get(StoredFile, taken.hash) is None:
         session.add(StoredFile(hash=taken.hash, name=taken.name, size=taken.size))
         session.flush()
     return taken.hash
+
+
+@contextlib.contextmanager
+def claimed(files: Iterable[Taken]) -> Iterator[None]:
+    """Keep files from being freed while it is tried again and again to list them.
+
+    One that was moved into the store by a transaction that then failed is named by no row: the
+    lock is what tells it from remains.  It goes with the process.
+    """
+    with contextlib.ExitStack() as stack:
+        for taken in files:
+            for path in (taken.source, taken.target):
+                with contextlib.suppress(FileNotFoundError):
+                    fcntl.flock(stack.enter_context(path.open("rb")), fcntl.LOCK_SH)
+                    break
+        yield
+
+
+def in_use(path: Path) -> bool:
+    """Whether somebody is receiving a file just now, or is about to list it."""
+    if not path.is_file():
+        return False
+    with path.open("rb") as f:
+        try:
+            fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return True
+    return False
 
 
 def _sync_folder(folder: Path) -> None:

@@ -7,7 +7,6 @@ yet.  Deleting, which may take long, comes after.
 
 from __future__ import annotations
 
-import fcntl
 import shutil
 import uuid
 from dataclasses import dataclass
@@ -16,6 +15,7 @@ from pathlib import Path
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mill_lane.store.files import in_use
 from mill_lane.store.home import Home
 from mill_lane.store.models import StoredFile, Task
 from mill_lane.store.transactions import write
@@ -81,18 +81,6 @@ def sweep_scratch(home: Home) -> int:
     return size
 
 
-def in_use(path: Path) -> bool:
-    """Whether somebody is writing a file just now."""
-    if not path.is_file():
-        return False
-    with path.open("rb") as f:
-        try:
-            fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            return True
-    return False
-
-
 def unlisted(db: Session, home: Home) -> list[Path]:
     """Files in the store that no row names."""
     named = set(db.scalars(select(StoredFile.hash)))
@@ -100,7 +88,10 @@ def unlisted(db: Session, home: Home) -> list[Path]:
 
 
 def sweep_store(home: Home) -> int:
-    """Remove from the store what no row names; returns the bytes."""
+    """Remove from the store what no row names; returns the bytes.
+
+    What a task is about to list stays: see `store.files.claimed`.
+    """
     with home.sessions() as db:
         candidates = unlisted(db, home)
     freed = 0
@@ -112,7 +103,7 @@ def sweep_store(home: Home) -> int:
             listed = set(db.scalars(select(StoredFile.hash).where(StoredFile.hash.in_(names))))
             size = 0
             for path in some:
-                if path.name not in listed:
+                if path.name not in listed and path.exists() and not in_use(path):
                     size += size_of(path)
                     path.unlink(missing_ok=True)
             return size

@@ -7,6 +7,7 @@ Whatever fails on the way is tried again: a worker that gives up would leave all
 from __future__ import annotations
 
 import contextlib
+import functools
 import os
 import signal
 import sys
@@ -23,6 +24,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
+from mill_lane.store.files import Taken, claimed
 from mill_lane.store.home import Home, hold, open_home
 from mill_lane.store.models import Task
 from mill_lane.store.transactions import no_room, passing, write
@@ -46,6 +48,10 @@ class Orphaned(Exception):
     """Raised when the server is gone: the next one takes up what was begun."""
 
 
+class _GivenUp(Exception):
+    """Raised where a result waits to be kept, and somebody asked to cancel its task."""
+
+
 @dataclass
 class _Doing:
     """A task while the child does it."""
@@ -59,6 +65,8 @@ class _Doing:
     last_beat: float = 0.0
     asked_at: float = 0.0  # when it was asked to stop
     gave_way: bool = False
+    # Claims on files of parts that could not be listed yet.
+    claims: contextlib.ExitStack = field(default_factory=contextlib.ExitStack)
 
 
 class Worker:
@@ -187,12 +195,14 @@ class Worker:
         kind = KINDS[name]
         request, error = self._prepared(number, kind)
         if request is None:
-            outcome, result = "failed", error
+            self._finish(number, kind, "failed", error)
         else:
-            self.in_hand = True
-            outcome, result = self._do(_Doing(number, kind, share), request)
-            self.in_hand = False
-        self._finish(number, kind, outcome, result)
+            doing = _Doing(number, kind, share)
+            with doing.claims:
+                self.in_hand = True
+                outcome, result = self._do(doing, request)
+                self.in_hand = False
+                self._finish(number, kind, outcome, result)
         return True
 
     def _prepared(self, number: int, kind: AnyKind) -> tuple[BaseModel | None, Any]:
@@ -303,50 +313,91 @@ class Worker:
         return write(self.home.sessions, inner)
 
     def _keep_part(self, doing: _Doing, result: BaseModel) -> None:
-        """Take over a part; one that cannot be written just now comes again with the whole."""
+        """Take over a part; one that cannot be written just now comes again with the whole.
+
+        Its files are claimed until then.
+        """
 
         def work(context: Context) -> None:
             if context.task.state == "running":
                 payload = doing.kind.payload_type.model_validate(context.task.payload)
                 doing.kind.keep_part(context, payload, result)
 
-        try:
-            self._in_task(doing.number, work)
-        except OperationalError as e:
-            self._tell("works", hindrance(e))
+        with contextlib.ExitStack() as claims:
+            claims.enter_context(claimed(doing.kind.files_of_part(result)))
+            try:
+                self._in_task(doing.number, work)
+            except Exception as e:
+                if not passing(e):
+                    raise
+                doing.claims.push(claims.pop_all())
+                self._tell("works", hindrance(e))
 
     def _finish(self, number: int, kind: AnyKind, outcome: str, result: Any) -> None:
-        """Keep what came out, however long it takes until that is possible."""
+        """Keep what came out, however long it takes until that is possible.
+
+        What was made is got ready for the store once: listing it moves it, so that a second
+        attempt would find nothing where it was made.
+        """
+        taken: dict[str, Taken] = {}
+        with contextlib.ExitStack() as claims:
+            if outcome == "done":
+                try:
+                    taken = self._patiently(number, lambda: kind.store(self.home, result))
+                    claims.enter_context(claimed(taken.values()))
+                except _GivenUp:
+                    outcome, result = "cancelled", None
+                except Exception as e:
+                    traceback.print_exc()
+                    outcome, result = "failed", failures.not_kept(e)
+            task = self._concluded(number, kind, outcome, result, taken)
+        with contextlib.suppress(OSError):
+            sweep(self.home, kind, task)
+
+    def _concluded(
+        self, number: int, kind: AnyKind, outcome: str, result: Any, taken: dict[str, Taken]
+    ) -> Task:
+        """Write down how a task ended; what cannot be written for good has failed."""
+        while True:
+
+            def work(context: Context, ended: tuple[Any, ...] = (outcome, result, taken)) -> Task:
+                conclude(context, kind, *ended)
+                return context.task
+
+            try:
+                return self._patiently(number, functools.partial(self._in_task, number, work))
+            except _GivenUp:
+                outcome, result = "cancelled", None
+            except Exception as e:
+                if outcome == "failed":
+                    raise
+                traceback.print_exc()
+                outcome, result = "failed", failures.not_kept(e)
+
+    def _patiently(self, number: int, work: Callable[[], T]) -> T:
+        """Do something at the end of a task, again and again while what hinders it may pass.
+
+        Raises
+        ------
+        _GivenUp
+            Where somebody would rather lose the result than wait.
+        """
         rest = FIRST_REST
         while True:
             self._tell("keeps")
             try:
-                taken = kind.store(self.home, result) if outcome == "done" else {}
-                ended = (outcome, result, taken)
-
-                def work(context: Context, ended: tuple[Any, ...] = ended) -> Task:
-                    conclude(context, kind, *ended)
-                    return context.task
-
-                task = self._in_task(number, work)
-                break
+                return work()
             except Exception as e:
-                if passing(e):
-                    self._tell("keeps", f"The result of task {number} waits: {hindrance(e)}")
-                    self._rest(rest)
-                    rest = min(2 * rest, LONGEST_REST)
-                    if self._given_up(number):
-                        outcome, result = "cancelled", None
-                elif outcome == "failed":
+                if not passing(e):
                     raise
-                else:
-                    traceback.print_exc()
-                    outcome, result = "failed", failures.not_kept(e)
-        with contextlib.suppress(OSError):
-            sweep(self.home, kind, task)
+                self._tell("keeps", f"The result of task {number} waits: {hindrance(e)}")
+                self._rest(rest)
+                rest = min(2 * rest, LONGEST_REST)
+                if self._given_up(number):
+                    raise _GivenUp from e
 
     def _given_up(self, number: int) -> bool:
-        """Whether somebody would rather lose a result than wait for room."""
+        """Whether somebody asked to cancel a task whose result waits."""
         with contextlib.suppress(OperationalError), self.home.sessions() as session:
             return session.get_one(Task, number).cancel
         return False

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Generic, Protocol, TypeVar
@@ -148,7 +148,10 @@ class Kind(ABC, Generic[P, Q, R]):
         """
 
     def store(self, home: Home, result: R) -> dict[str, Taken]:
-        """Put what was made into the content store, before the database is written to."""
+        """Get what was made ready for the content store, before the database is written to.
+
+        Done once: what it returns is listed however often that has to be tried.
+        """
         return {}
 
     @abstractmethod
@@ -168,6 +171,10 @@ class Kind(ABC, Generic[P, Q, R]):
 
     def keep_part(self, context: Context, payload: P, result: R) -> None:
         """Take over what is handed over before the task is done."""
+
+    def files_of_part(self, result: R) -> Iterable[Taken]:
+        """Files that `keep_part` lists."""
+        return ()
 
     def stopped_by_hand(self, result: R) -> bool:
         """Whether the work ended early because somebody said so, and is kept as it is."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from pydantic import BaseModel
@@ -87,6 +87,10 @@ class Spread(Kind[Payload, SpreadRequest, SpreadResult]):
         """Keep frames that came back."""
         for done in result.frames:
             self._keep(context, payload, done)
+
+    def files_of_part(self, result: SpreadResult) -> Iterable[Taken]:
+        """The pictures of frames that came back."""
+        return [file for done in result.frames for file in done.taken.values()]
 
     def _keep(self, context: Context, payload: Payload, done: FrameDone) -> None:
         db = context.db
