@@ -9,6 +9,7 @@ from sqlalchemy import select
 
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.image.srgb import view
+from mill_lane.core.plan.way import Means
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.models import RecipeRow, Render, RenderGroup, Task
 from mill_lane.work import queue
@@ -16,7 +17,7 @@ from mill_lane.work.ending import conclude
 from mill_lane.work.failures import died
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.render import RENDER
-from mill_lane.work.runs import frame_done
+from mill_lane.work.runs import frame_done, known_settings, store
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 
@@ -298,6 +299,36 @@ class TestMoreSamples(NightCase):
             read_exr(self.out / f"{name}/s.0001.exr", exr_names())["beauty"] for name in "nm"
         )
         np.testing.assert_array_equal(far, once)
+
+    def test_nothing_is_added_to_another_picture(self) -> None:
+        """A frame of before textures were made smaller gets no samples of after; the page says
+        so, and where the run changes after it was asked for, the frame is begun anew.
+        """
+        run = self.begin(frames="1-2", order="straight", keep_states=True, exr="float")
+        self.render()
+        with self.home.sessions() as db:
+            found = db.scalars(select(Render).where(Render.group_id == run))
+            rows = {r.frame: r.id for r in found}
+        means = {"means": Means(sizes={0: 8, 1: 8, 2: 8})}
+        changed = means | {"less": ["from frame 3 on: smaller textures"]}
+        self.done("POST", f"/api/frames/{rows[1]}/more", json={"samples": 5})
+        self.change(run, changed)
+        self.render()
+        with self.home.sessions() as db:
+            row = db.scalars(select(Render).where(Render.frame == 1, ~Render.removed)).one()
+        self.assertEqual((row.measured["samples_mean"], row.measured["resumed"]), (5.0, False))
+        said = self.text("?frame=2")
+        self.assertIn("No more samples can be added", said)
+        self.assertIn("smaller textures", said)
+        problem = self.refused("POST", f"/api/frames/{rows[2]}/more", json={"samples": 5})
+        self.assertIn("smaller textures", problem["error"])
+        self.assertNotIn("No more samples", self.text("?frame=1"))  # it is of the run as it is
+
+    def change(self, run: int, changed: dict[str, object]) -> None:
+        """Have a run go on with other means, as a step of less memory does."""
+        with self.home.sessions.begin() as db:
+            group = db.get_one(RenderGroup, run)
+            store(group, known_settings(group).model_copy(update=changed))
 
     def test_no_state_no_more(self) -> None:
         run = self.begin(frames="1")

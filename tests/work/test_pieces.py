@@ -6,6 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from mill_lane.core.plan.way import Means
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names
+from mill_lane.core.render.session import Session
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.work.kept_scene import forget_scene
 from mill_lane.work.kinds.base import Paused
@@ -42,6 +44,22 @@ class Asking(Quiet):
         """What is wanted, as soon as it is time."""
         self.after -= 1
         return self.wants if self.after < 0 else {}
+
+
+class Late(Quiet):
+    """Wants a frame put aside once more than a share of it is done."""
+
+    def __init__(self, share: float) -> None:
+        super().__init__()
+        self.wanted, self.share = share, 0.0
+
+    def __call__(self, share: float, text: str) -> None:
+        """Remember how far it is."""
+        self.share = share
+
+    def hear(self) -> dict[str, Any]:
+        """Put it aside, where it is far enough."""
+        return {"pause": True} if self.share > self.wanted else {}
 
 
 class TestPieces(unittest.TestCase):
@@ -115,6 +133,43 @@ class TestPieces(unittest.TestCase):
         for name, plane in self.layers(result).items():
             np.testing.assert_array_equal(plane, whole[name], name)
         self.assertTrue(result.measured["resumed"])
+
+    def broken_off(self, request: Request) -> None:
+        """Begin a frame, and have it put aside in its last piece."""
+        step, pieces = Session.step, request.means.pieces
+        slow = mock.patch.object(Session, "step", lambda session, _: step(session, 1e-9))
+        with slow, self.assertRaises(Paused):
+            render(request, Late((pieces - 1) / pieces))
+
+    def test_gone_on_with_in_other_pieces(self) -> None:
+        """What was put aside in other pieces is no part of the picture: it is begun anew."""
+        whole = self.layers(render(self.request("whole", Means()), Quiet()))
+        rest = self.images[self.halves[0][0]]
+        small = dict.fromkeys(rest, 16)
+        for before, after in (
+            (Means(strips=2), Means(strips=4)),
+            (Means(strips=4), Means(strips=2)),
+            (Means(strips=2), Means()),
+            (Means(), Means(strips=2)),
+            (Means(parts=self.halves), Means(strips=2)),
+            (Means(strips=2, sizes=small), Means(strips=2)),
+            (Means(sizes=small), Means()),
+        ):
+            with self.subTest(before=before, after=after):
+                name = f"{before.strips}-{after.strips}-{len(before.parts)}-{len(before.sizes)}"
+                self.broken_off(self.request(name, before))
+                found = render(self.request(name, after), Quiet())
+                self.assertFalse(found.measured["resumed"])
+                for layer, plane in self.layers(found).items():
+                    np.testing.assert_array_equal(plane, whole[layer], layer)
+
+    def test_gone_on_with_for_another_picture(self) -> None:
+        """Strips of another frame or recipe in the same folder are not taken for its own."""
+        means = Means(strips=2)
+        self.broken_off(self.request("other", means))
+        self.assertTrue(list((self.folder / "other").glob("strip-0/figures.json")))
+        request = self.request("other", means).model_copy(update={"key": "l"})
+        self.assertFalse(render(request, Quiet()).measured["resumed"])
 
     def test_smaller_textures(self) -> None:
         """Half as large each way they are another picture, and take less."""

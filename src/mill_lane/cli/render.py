@@ -15,6 +15,7 @@ from mill_lane.core.recipe import FINAL, Recipe, Region, clip_region
 if TYPE_CHECKING:
     from mill_lane.core.devices.model import Device
     from mill_lane.core.render.session import Session
+    from mill_lane.core.scene.model import Scene
 
 NUMBERS: tuple[tuple[str, type], ...] = (
     ("width", int),
@@ -97,7 +98,7 @@ def run(args: Arguments) -> Result:
         camera=args.camera,
         threads=threads,
         sky=sky,
-        key=f"{args.scene.resolve()}:{recipe.model_dump_json()}:{region}:{frame}",
+        key=_key(args, scene, recipe, {"region": region, "frame": frame}),
     )
     state = args.out.with_name(args.out.name + ".state")
     if args.resume and state.exists():
@@ -123,6 +124,17 @@ def run(args: Arguments) -> Result:
         "device": device.name + (" (simulated)" if device.simulated else ""),
         "out": str(args.out),
     }
+
+
+def _key(args: Arguments, scene: Scene, recipe: Recipe, shown: dict[str, Any]) -> str:
+    """By which a state that is put aside is known; nothing where none is kept or taken up."""
+    from mill_lane.core.scene.digest import scene_digest
+    from mill_lane.work.put_aside import frame_key
+
+    if not args.resume:
+        return ""
+    others = {"camera": args.camera or "", "choose": args.choose}
+    return frame_key(scene_digest(scene), recipe, shown, **others)
 
 
 def _render(session: Session, args: Arguments, state: Path) -> None:

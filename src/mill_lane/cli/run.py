@@ -16,7 +16,6 @@ from mill_lane.cli.ranges import Opened, add_arguments, opened
 from mill_lane.cli.record import Record, read_record
 from mill_lane.cli.render import SAVE_EVERY
 from mill_lane.core.errors import MillError
-from mill_lane.core.plan.run_sheet import RunSheet
 
 if TYPE_CHECKING:
     from mill_lane.core.plan.way import Way
@@ -90,7 +89,7 @@ def run(args: Arguments) -> Result:
     record = _record(args, got, way, there)
     record.fallbacks += [f"from the beginning on: {rung.title}" for rung in taken]
     frames_left = [n for n in frames if n not in there]
-    rows = _Range(args, sheet, way, record).render(frames_left)
+    rows = _Range(args, got, way, record).render(frames_left)
     marked = [row for row in rows if row["troubles"]]
     if not args.json:
         for row in marked:
@@ -136,8 +135,11 @@ def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
 class _Range:
     """Rendering frames one after another, with less memory where it fails."""
 
-    def __init__(self, args: Arguments, sheet: RunSheet, way: Way, record: Record) -> None:
-        self.args, self.sheet, self.way, self.record = args, sheet, way, record
+    def __init__(self, args: Arguments, got: Opened, way: Way, record: Record) -> None:
+        from mill_lane.core.scene.digest import scene_digest
+
+        self.args, self.sheet, self.way, self.record = args, got.sheet, way, record
+        self.scene = scene_digest(got.scene)
         self.tell = telling(args)
         self.rows: list[dict[str, Any]] = []
 
@@ -213,6 +215,7 @@ class _Range:
     def _request(self, frame: int) -> Request:
         from mill_lane.core.plan.parts import images_of
         from mill_lane.work.kinds.render_parts import Output, Request
+        from mill_lane.work.put_aside import frame_key
 
         args, way = self.args, self.way
         folder = args.out / f".frame-{frame:04d}"
@@ -229,7 +232,7 @@ class _Range:
             preview={},
             threads=args.threads or (way.cpu or way.device).render_threads,
             memory_limit=way.device.free_bytes,
-            key=f"{args.scene.resolve()}:{way.recipe.model_dump_json()}:{way.means}:{frame}",
+            key=frame_key(self.scene, way.recipe, {"frame": frame}, way.means, choose=args.choose),
             about="",
             sky=args.sky,
             folder=folder,

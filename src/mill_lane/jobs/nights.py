@@ -27,6 +27,7 @@ from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.render import RENDER, STATE
 from mill_lane.work.kinds.spread import SPREAD
+from mill_lane.work.put_aside import can_add, whole_key
 from mill_lane.work.runs import More, RunSettings, as_kept, go, next_number, settings_of, store
 
 
@@ -214,25 +215,46 @@ def more_samples(db: Session, home: Home, frame: int, samples: int) -> None:
     Raises
     ------
     MillError
-        Where its state was not kept, or it has as many already.
+        Where its state was not kept, it has as many already, or nothing can be added to it.
     """
     row, group, settings = _frame_of(db, frame)
-    kept = (row.layers or {}).get(STATE)
-    if kept is None:
-        raise MillError(
-            f"The state of frame {row.frame} was not kept.",
-            "Render it again with more samples, or keep states from now on: see the run sheet.",
-            "The frame stays as it is.",
-        )
     recipe = read_recipe(row.recipe)
     if samples <= recipe.samples:
         raise MillError(
             f"Frame {row.frame} has had up to {recipe.samples} samples.", "Ask for more than that."
         )
     merge(recipe, {"samples": samples})
-    more = More(samples=samples, state=kept["hash"], ended=state_key(home.files.path(kept["hash"])))
+    why = not_to_be_added_to(home, row, settings)
+    if why:
+        raise MillError(
+            f"Nothing can be added to frame {row.frame}: {why}.",
+            "Render it again with more samples.",
+            "The frame stays as it is.",
+        )
+    kept = row.layers[STATE]["hash"]
+    more = More(samples=samples, state=kept, ended=state_key(home.files.path(kept)))
     settings = settings.model_copy(update={"more": settings.more | {row.frame: more}})
     _again(db, row, group, settings)
+
+
+def not_to_be_added_to(home: Home, row: Render, settings: RunSettings) -> str:
+    """Why a frame cannot get more samples in its run as it is now; empty where it can.
+
+    Samples of two pictures are never mixed: all but their number has to be as it was.
+    """
+    kept = (row.layers or {}).get(STATE)
+    if kept is None:
+        return "its state was not kept; see the run sheet"
+    state = home.files.path(kept["hash"])
+    if not state.exists():
+        return "its state is no longer there"
+    shown = {"region": row.region, "frame": row.frame, "preview": row.preview}
+    recipe = read_recipe(settings.recipe)
+    wanted = whole_key(row.version.file_hash, recipe, shown, settings.means)
+    if can_add(state_key(state), wanted):
+        return ""
+    changed = f" ({settings.less[-1]})" if settings.less else ""
+    return f"the run has changed since{changed}, and more samples would be of another picture"
 
 
 def _frame_of(db: Session, frame: int) -> tuple[Render, RenderGroup, RunSettings]:

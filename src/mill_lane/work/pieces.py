@@ -6,31 +6,27 @@ rendered on one film, one after another, each with the textures of the others sm
 
 from __future__ import annotations
 
+import functools
 import itertools
-import json
 import math
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.pose import ScenePart
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview
-from mill_lane.core.render.state import state_key
 from mill_lane.work.kept_scene import is_loaded, loaded_scene
 from mill_lane.work.kinds.base import Report
 from mill_lane.work.kinds.render_parts import Request
+from mill_lane.work.put_aside import Layers, PutAside, Rows, piece_key
 from mill_lane.work.stepping import Piece, Steps, blank, when_there_is_room
-
-Layers = Iterator[tuple[str, NDArray[Any]]]
 
 
 @dataclass(frozen=True)
@@ -53,6 +49,8 @@ class Rendered:
         Bytes that were resident before it was loaded.
     setup : float
         Seconds until the first sample.
+    resumed : bool
+        Whether it went on from what was put aside.
     """
 
     layers: Callable[[], Layers]
@@ -62,6 +60,7 @@ class Rendered:
     warm: bool
     baseline: int
     setup: float
+    resumed: bool
 
 
 def render_pieces(request: Request, report: Report, sky: NDArray[np.float32] | None) -> Rendered:
@@ -76,21 +75,26 @@ def render_pieces(request: Request, report: Report, sky: NDArray[np.float32] | N
     strips = _strips(request.region, request.means.strips)
     hands = _Pieces(request, report, sky, len(strips))
     figures: list[dict[str, Any]] = []
-    asides = [request.folder / f"strip-{k}" for k in range(len(strips))]
-    for k, (rows, aside) in enumerate(zip(strips, asides, strict=True)):
-        kept = aside / "figures.json"
-        if kept.exists():
-            figures.append(json.loads(kept.read_text()))
+    aside = hands.aside
+    for k, rows in enumerate(strips):
+        key = hands.key(k * hands.parts, rows)
+        done = aside.strip(k, key) if len(strips) > 1 else None
+        if done is not None:
+            figures.append(done)
+            hands.resumed = True
             continue
         session = hands.render(k, rows)
         figures.append(_figures(session) | {"rows": rows[3] - rows[1]})
         if len(strips) > 1:
-            _put_aside(session, aside, figures[-1], report)
+            keep = functools.partial(aside.keep_strip, k, key, figures[-1])
+            when_there_is_room(report, functools.partial(_keep, session, keep))
     # Where all strips were put aside it was killed while files were written.
     session = hands.session or hands.begin(0, strips[-1])
-    layers = _together(asides) if len(strips) > 1 else session.each_layer
+    layers = aside.together(len(strips)) if len(strips) > 1 else session.each_layer
     setup, stopped = max(hands.setup, 0.0), hands.stopped
-    return Rendered(layers, _summed(figures), session, stopped, warm, hands.baseline, setup)
+    return Rendered(
+        layers, _summed(figures), session, stopped, warm, hands.baseline, setup, hands.resumed
+    )
 
 
 class _Pieces:
@@ -107,23 +111,26 @@ class _Pieces:
             self.recipe = without_an_end(self.recipe, self.parts)
         x0, y0, x1, y1 = request.region
         self.canvas = blank(y1 - y0, x1 - x0) if self.count > 1 else None
-        self.checkpoint = request.folder / "state.npz"
+        self.aside = PutAside(request.folder)
         self.session: Session | None = None
-        self.baseline, self.stopped = 0, False
+        self.baseline, self.stopped, self.resumed = 0, False, False
         self.began, self.setup = time.perf_counter(), -1.0
 
-    def render(self, strip: int, rows: tuple[int, int, int, int]) -> Session:
+    def render(self, strip: int, rows: Rows) -> Session:
         """Render a strip: its parts one after another, on one film."""
         first = strip * self.parts
         self.session = None
-        for part in range(self._begun(first), self.parts):
+        saved = self.aside.saved()
+        for part in range(self._begun(saved, first, rows), self.parts):
             number = first + part
             before: Session | None = self.session
             self.session = session = self.begin(number, rows)
             if before is not None:
                 session.add_to(before)
-            if self.checkpoint.exists() and self._belongs(number):
-                session.restore(self.checkpoint, self.request.ended)
+            if saved and saved in (session.key, self._ended(number)):
+                session.restore(self.aside.state, saved)
+                self.resumed = True
+            saved = ""  # the other parts are begun
             if self.setup < 0:
                 self.setup = time.perf_counter() - self.began
             top = rows[1] - self.request.region[1]
@@ -138,7 +145,7 @@ class _Pieces:
         """Whether it is to stop by hand with pieces left."""
         return number + 1 < self.count and bool(self.report.hear().get("finish"))
 
-    def begin(self, number: int, rows: tuple[int, int, int, int]) -> Session:
+    def begin(self, number: int, rows: Rows) -> Session:
         """Begin a piece, its scene loaded; nothing is rendered yet."""
         request, part = self.request, number % self.parts
         parts, sizes = request.means.parts, sizes_of(request, part)
@@ -156,31 +163,29 @@ class _Pieces:
             region=rows,
             frame=request.frame,
             threads=request.threads,
-            key=self._key(number),
+            key=self.key(number, rows),
             preview=Preview(**request.preview),
             sky=self.sky,
             about=request.about,
             part=ScenePart(frozenset(parts[part]), part == 0) if parts else None,
         )
 
-    def _key(self, number: int) -> str:
+    def key(self, number: int, rows: Rows) -> str:
         """By which the saved state of a piece is known."""
-        return self.request.key if self.count == 1 else f"{self.request.key}#{number}"
+        return piece_key(self.request.key, self.request.means, number, rows)
 
-    def _belongs(self, number: int) -> bool:
-        """Whether the saved state is that of a piece; of a whole frame it has to be."""
-        return self.count == 1 or self._saved() == self._key(number)
+    def _ended(self, number: int) -> str:
+        """The key of the state of an ended frame that is to get more samples."""
+        return self.request.ended if self.count == 1 else ""
 
-    def _begun(self, first: int) -> int:
+    def _begun(self, saved: str, first: int, rows: Rows) -> int:
         """The part of a strip whose state was saved; those before it are on its film."""
-        saved = self._saved() if self.count > 1 else ""
-        return next((p for p in range(self.parts) if saved == self._key(first + p)), 0)
+        keys = [self.key(first + p, rows) for p in range(self.parts)]
+        return keys.index(saved) if saved in keys else 0
 
-    def _saved(self) -> str:
-        try:
-            return state_key(self.checkpoint) if self.checkpoint.exists() else ""
-        except MillError:  # damaged: the piece is begun again
-            return ""
+
+def _keep(session: Session, keep: Callable[[Layers], None]) -> None:
+    keep(session.each_layer())  # made anew where it is tried again
 
 
 def without_an_end(recipe: Recipe, parts: int) -> Recipe:
@@ -199,7 +204,7 @@ def sizes_of(request: Request, part: int) -> Mapping[int, int]:
     return request.means.sizes_of(request.images, part)
 
 
-def _strips(region: tuple[int, int, int, int], count: int) -> list[tuple[int, int, int, int]]:
+def _strips(region: Rows, count: int) -> list[Rows]:
     """The region cut into so many strips, from the top."""
     x0, y0, x1, y1 = region
     edges = [y0 + (y1 - y0) * k // count for k in range(count + 1)]
@@ -249,30 +254,3 @@ def _summed(figures: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
     out["passes"] = min(f["passes"] for f in figures)
     out["rays"] = {kind: sum(f["rays"].get(kind, 0) for f in figures) for kind in out["rays"]}
     return out
-
-
-def _put_aside(session: Session, folder: Path, figures: dict[str, Any], report: Report) -> None:
-    """Write the layers of a strip; it counts as done once its figures are there."""
-
-    def write() -> None:
-        folder.mkdir(exist_ok=True)
-        names = []
-        for i, (name, plane) in enumerate(session.each_layer()):
-            np.save(folder / f"{i}.npy", plane, allow_pickle=False)
-            names.append(name)
-        part = folder / "figures.part"
-        part.write_text(json.dumps(figures | {"names": names}))
-        part.replace(folder / "figures.json")
-
-    when_there_is_room(report, write)
-
-
-def _together(folders: Sequence[Path]) -> Callable[[], Layers]:
-    """The layers of all strips, one layer in memory at a time."""
-    names = json.loads((folders[0] / "figures.json").read_text())["names"]
-
-    def layers() -> Layers:
-        for i, name in enumerate(names):
-            yield name, np.concatenate([np.load(f / f"{i}.npy") for f in folders])
-
-    return layers

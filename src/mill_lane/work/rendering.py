@@ -28,7 +28,8 @@ from mill_lane.work.kinds.base import Report
 from mill_lane.work.kinds.render_parts import Layer, Request, Result
 from mill_lane.work.machine_state import state_now
 from mill_lane.work.memory import peak_since
-from mill_lane.work.pieces import Layers, render_pieces
+from mill_lane.work.pieces import render_pieces
+from mill_lane.work.put_aside import Layers
 from mill_lane.work.stepping import when_there_is_room, when_written
 from mill_lane.work.warm import prepare
 
@@ -54,7 +55,6 @@ def render(request: Request, report: Report) -> Result:
     prepared = time.perf_counter() - started
     sky = sky_pixels(request.sky, request.recipe)
     compared = _compared(request, sky, report) if request.compare else {}
-    resumed = (request.folder / "state.npz").exists()
     done = render_pieces(request, report, sky)
     session, stopped, layers = done.session, done.stopped, done.layers
     exposure = request.recipe.exposure
@@ -66,7 +66,7 @@ def render(request: Request, report: Report) -> Result:
         | {
             "setup_seconds": prepared + done.setup,
             "warm": done.warm,
-            "resumed": resumed,
+            "resumed": done.resumed,
             "peak_memory_bytes": peak_since(done.baseline),
             # What is mapped from files: what of it was read is in the peak.
             "mapped_bytes": session.loaded.held["mapped"],

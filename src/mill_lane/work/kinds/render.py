@@ -11,8 +11,6 @@ from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.plan.way import Means
-from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.state import passes_of
 from mill_lane.store.files import Taken, list_file
@@ -25,6 +23,7 @@ from mill_lane.work.kinds.denoise import DENOISE, DENOISE_LATER
 from mill_lane.work.kinds.denoise import Payload as DenoisePayload
 from mill_lane.work.kinds.needs import own_cpu, sky_file
 from mill_lane.work.kinds.render_parts import Request, Result, of_run
+from mill_lane.work.put_aside import can_add, frame_key, whole_key
 
 STATE = "state"  # among the layers of a frame: from which it can get more samples
 
@@ -67,13 +66,14 @@ class RenderKind(Kind[Payload, Request, Result]):
         scene = row.version.file_hash
         about = {"file_hash": scene, "recipe": values, **shown, "note": row.note}
         run = of_run(db, row)
-        key = payload.key or session_key(scene, recipe, shown)
-        if run and run["means"] != Means():
-            key += f":{run['means']}"
-        if payload.state is not None:
+        key = payload.key or frame_key(scene, recipe, shown, run.get("means"))
+        ended = ""
+        whole = whole_key(scene, recipe, shown, run.get("means"))
+        if payload.state is not None and can_add(payload.ended, whole):
+            ended = payload.ended
             link(home.files.path(payload.state), context.folder / "state.npz")
         return Request(
-            ended=payload.ended,
+            ended=ended,
             textures=home.textures,
             scene=home.files.path(scene),
             recipe=recipe,
@@ -168,13 +168,6 @@ def link(kept: Path, state: Path) -> None:
         raise MillError("The state of the frame is no longer kept.", "Render it again.")
     if not state.exists():
         state.hardlink_to(kept)
-
-
-def session_key(scene: str, recipe: Recipe, shown: Mapping[str, Any]) -> str:
-    """By which a saved state is known to belong to a render."""
-    # What becomes of the picture afterwards makes no other one of it.
-    values = {k: v for k, v in stored(recipe).items() if k != "denoise"}
-    return f"{scene}:{sorted(values.items())}:{sorted(shown.items())}"
 
 
 RENDER = RenderKind()

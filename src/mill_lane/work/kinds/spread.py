@@ -13,9 +13,10 @@ from mill_lane.store.models import RenderGroup, SceneVersion
 from mill_lane.work import queue, runs
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.needs import own_cpu, sky_file
-from mill_lane.work.kinds.render import RENDER, session_key
+from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.render_parts import Request, of_group
 from mill_lane.work.kinds.spread_parts import FrameDone, SpreadRequest, SpreadResult
+from mill_lane.work.put_aside import frame_key
 
 
 class Payload(BaseModel):
@@ -52,7 +53,7 @@ class Spread(Kind[Payload, SpreadRequest, SpreadResult]):
             preview={},
             threads=1,
             memory_limit=own_cpu(db).free_bytes,
-            key=session_key(version.file_hash, recipe, shown),
+            key=frame_key(version.file_hash, recipe, shown, settings.means),
             about="",
             sky=sky,
             folder=context.folder,

@@ -39,9 +39,9 @@ def page(
     c = station_page(request, db, job, "finish", "Night")
     if isinstance(c, Response):
         return c
-    folder, scheduler = settings_of(request).frames_folder, settings_of(request).scheduler
-    shown = night_view.context(db, c.summary, folder, run, at, frame)
-    return c.draw("night.html", **shown, scheduler=scheduler)
+    own = settings_of(request)
+    shown = night_view.context(db, own.home, c.summary, own.frames_folder, run, at, frame)
+    return c.draw("night.html", **shown, scheduler=own.scheduler)
 
 
 class SheetForm(RunSheet):

@@ -20,6 +20,8 @@ from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.preflight import check_night
 from mill_lane.jobs.run_lookup import FrameRow, Overview
 from mill_lane.jobs.summary import Summary
+from mill_lane.store.home import Home
+from mill_lane.store.models import Render
 from mill_lane.web.shared.format import duration, predicted
 
 SHOWN = 60  # thumbnails at a time
@@ -43,7 +45,13 @@ class Bar:
 
 
 def context(
-    db: Session, summary: Summary, folder: Path, run: int | None, at: int, frame: int | None
+    db: Session,
+    home: Home,
+    summary: Summary,
+    folder: Path,
+    run: int | None,
+    at: int,
+    frame: int | None,
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     known = run_lookup.runs_of(db, summary.job)
@@ -73,6 +81,7 @@ def context(
         "shown": SHOWN,
         "row_count": len(rows),
         "chosen": chosen,
+        "cannot_add": _cannot_add(db, home, chosen, seen),
         "before": earlier[-1] if earlier else None,
         "small": run_lookup.newest_small(db, summary.version),
         "look": look_of(db, summary),
@@ -92,6 +101,13 @@ def context(
         "delivered": delivered(db, seen.group.id) if seen is not None else {},
         "scene_frames": (first, last),
     }
+
+
+def _cannot_add(db: Session, home: Home, chosen: FrameRow | None, seen: Overview | None) -> str:
+    """Why the chosen frame cannot get more samples, where its state is kept."""
+    if chosen is None or seen is None or not chosen.kept:
+        return ""
+    return nights.not_to_be_added_to(home, db.get_one(Render, chosen.id), seen.settings)
 
 
 def checked(
