@@ -1,128 +1,109 @@
-"""Run the tests: `python -m tests [WORD …]`.
+"""Run the tests: `python -m tests [--all] [WORD …]`.
 
-With words, only the tests whose names contain one of them.  Without, all of them in two processes
-side by side: those that drive other processes from outside, by a browser or by killing them, and
-the others, whose coverage of core and services is measured (which makes them half as slow again).
+With words, only the tests whose names contain one of them.  Without, everything that `./check`
+promises: style, types and import rules beside all tests.  With `--all` also what takes minutes
+(`tests.thorough`), and the branches that are covered.
 """
 
 from __future__ import annotations
 
-import json
 import os
 import subprocess
 import sys
 import time
-import unittest
 from pathlib import Path
-from typing import ClassVar
 
-ROOT = Path(__file__).resolve().parent.parent
-KEPT = ROOT / ".venv"  # what is written beside the tests
-OUTSIDE = (
-    "tests.browser.",
-    "tests.test_campaigns.",
-    "tests.test_start.",
-    "tests.work.test_machines.",
-    "tests.work.test_supervision.",
-    "tests.work.test_worker.",
-)
-SLOWEST = 25  # tests that are told
-LEAST_COVERAGE = 90  # %, branches of core and services
+from tests.pool import KEPT, KERNELS, ROOT, Found, Pool, keep_times, processes
+from tests.thorough import ALL
 
-
-class Timed(unittest.TextTestResult):
-    """Remembers how long each test took."""
-
-    took: ClassVar[list[tuple[float, str]]] = []
-
-    def startTest(self, test: unittest.TestCase) -> None:
-        self.began = time.monotonic()
-        super().startTest(test)
-
-    def stopTest(self, test: unittest.TestCase) -> None:
-        self.took.append((time.monotonic() - self.began, test.id()))
-        super().stopTest(test)
+SLOWEST = 10  # tests that are told
+# %, branches of what is measured: core and services; then what is under them.
+LEAST_COVERAGE = {"core,jobs": 90.0, "work": 80.0, "store": 90.0, "web": 85.0}
+PYTHON = sys.executable
+BIN = Path(PYTHON).parent
+STEPS = {
+    KERNELS: [PYTHON, "-m", "mill_lane.work.warm", "--wait"],
+    "ruff, errors": [f"{BIN}/ruff", "check", "."],
+    "ruff, format": [f"{BIN}/ruff", "format", "--check", "."],
+    "mypy": [f"{BIN}/mypy"],
+    "import rules": [f"{BIN}/lint-imports", "--no-cache"],
+    "built files": ["frontend/build", "--check"],
+    "templates, errors": [f"{BIN}/djlint", "src/mill_lane/web", "--lint", "--quiet"],
+    "templates, format": [f"{BIN}/djlint", "src/mill_lane/web", "--check", "--quiet"],
+    "scripts": ["frontend/node_modules/.bin/biome", "check", "--error-on-warnings"],
+}
+BROWSER = ("tests.browser.", "tests.core.test_samples")  # need Chromium and node packages
 
 
-def flatten(suite: unittest.TestSuite) -> list[unittest.TestCase]:
-    out: list[unittest.TestCase] = []
-    for test in suite:
-        out += flatten(test) if isinstance(test, unittest.TestSuite) else [test]
+def modules_of(words: list[str]) -> list[str]:
+    """Modules of tests that may have one with such a name: read as text, nothing is imported."""
+    shared = [p.read_text() for p in (ROOT / "tests").rglob("case.py")]
+    inherited = any(w in text for w in words for text in shared)
+    out = []
+    for path in sorted((ROOT / "tests").rglob("test_*.py")):
+        name = ".".join(path.relative_to(ROOT).with_suffix("").parts)
+        text = f"{name}." + path.read_text()
+        last = [w.rpartition(".")[2] for w in words]
+        if not words or inherited or any(w in text for w in (*words, *last)):
+            out.append(name)
     return out
 
 
-def run(words: list[str], group: str = "") -> int:
-    """Run tests in this process, and write down how many passed."""
-    found = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
-    tests = [t for t in flatten(found) if not words or any(w in t.id() for w in words)]
-    if group:
-        tests = [t for t in tests if t.id().startswith(OUTSIDE) == (group == "outside")]
-    start = time.monotonic()
-    verbosity = 2 if words else 1
-    runner = unittest.TextTestRunner(verbosity=verbosity, resultclass=Timed)
-    result = runner.run(unittest.TestSuite(tests))
-    for seconds, name in sorted(Timed.took, reverse=True)[:SLOWEST]:
-        print(f"{seconds:6.1f} s  {name}")
-    bad, skipped = len(result.failures) + len(result.errors), len(result.skipped)
-    times = "".join(f"{seconds:.2f} {name}\n" for seconds, name in sorted(Timed.took))
-    (KEPT / f"tests-{group or 'chosen'}-times.txt").write_text(times)
-    counts = [result.testsRun - bad - skipped, bad, skipped]
-    (KEPT / f"tests-{group or 'chosen'}.json").write_text(json.dumps(counts))
-    print(f"{group or 'chosen'} tests took {time.monotonic() - start:.0f} s")
-    return 0 if result.wasSuccessful() and result.testsRun else 1
+def report(found: Found, took: float) -> None:
+    """What took longest, and how much of the time the processors were busy."""
+    for seconds, processor, name in sorted(found.tests, reverse=True)[:SLOWEST]:
+        print(f"{seconds:6.1f} s  {processor:6.1f} s of a processor  {name}")
+    print(f"{took:.0f} s, {sum(found.modules.values()):.0f} s in {processes()} processes")
 
 
-def run_all() -> int:
-    """Compile once, then run both groups side by side; what they print comes one after another."""
-    from mill_lane.work.warm import prepare
-
-    print(f"kernels were ready after {prepare(lambda share, text: None):.0f} s", flush=True)
-    python, data = sys.executable, KEPT / "coverage"
-    measured = ["-m", "coverage", "run", f"--data-file={data}", "-m", "tests", "--group=rest"]
-    commands = {"outside": [python, "-m", "tests", "--group=outside"], "rest": [python, *measured]}
-    running = {}
-    for group, command in commands.items():
-        (KEPT / f"tests-{group}.json").unlink(missing_ok=True)
-        log = (KEPT / f"tests-{group}.log").open("w")
-        running[group] = subprocess.Popen(command, stdout=log, stderr=subprocess.STDOUT)
-    failed = 0
-    for group, process in running.items():
-        failed |= process.wait()
-        print((KEPT / f"tests-{group}.log").read_text(), flush=True)
-    report = [python, "-m", "coverage", "report", f"--data-file={data}", "--skip-covered"]
-    told = subprocess.run(report, capture_output=True, text=True, check=False).stdout
-    total = next(
-        (x for x in told.splitlines() if x.startswith("TOTAL")), "no coverage was measured"
-    )
-    print(f"branch coverage of core and services: {total}")
-    share = float(total.split()[-1].rstrip("%")) if total.startswith("TOTAL") else 0.0
-    if share < LEAST_COVERAGE:
-        print(told)
-        print(f"coverage is under {LEAST_COVERAGE} %")
-        failed |= 1
-    return failed
-
-
-def told(groups: list[str]) -> str:
-    """Sum up groups; one that wrote nothing down broke off, which counts as a failure."""
-    sums = [0, 0, 0]
-    for group in groups:
-        path = KEPT / f"tests-{group}.json"
-        counts = json.loads(path.read_text()) if path.exists() else [0, 1, 0]
-        sums = [a + b for a, b in zip(sums, counts, strict=True)]
-    return f"{sums[0]} passed, {sums[1]} failed, {sums[2]} skipped"
+def covered() -> bool:
+    """Tell the branches that were run; whether they are as many as is wanted."""
+    data = f"--data-file={KEPT}/coverage"
+    command = [PYTHON, "-m", "coverage"]
+    subprocess.run([*command, "combine", "-q", data, *KEPT.glob("coverage.*")], check=False)
+    good = True
+    for folders, least in LEAST_COVERAGE.items():
+        within = ",".join(f"src/mill_lane/{name}/*" for name in folders.split(","))
+        told = subprocess.run(
+            [*command, "report", data, "--skip-covered", f"--include={within}"],
+            capture_output=True,
+            text=True,
+            check=False,
+        ).stdout
+        total = next((x for x in told.splitlines() if x.startswith("TOTAL")), "TOTAL 0%")
+        share = float(total.split()[-1].rstrip("%"))
+        print(f"branches of {folders}: {share:.0f} %, {least:.0f} wanted")
+        if share < least:
+            print(told)
+            good = False
+    return good
 
 
 def main() -> int:
     # What the tests compile is kept between runs, apart from what the application keeps.
     os.environ.setdefault("MILL_LANE_CACHE", str(KEPT / "kernels"))
     words = sys.argv[1:]
-    if words and words[0].startswith("--group="):
-        return run([], words[0].removeprefix("--group="))
-    failed = run(words) if words else run_all()
-    line = told(["chosen"] if words else ["outside", "rest"])
+    everything = "--all" in words
+    words = [w for w in words if w != "--all"]
+    if everything:
+        os.environ[ALL] = "1"
+        for path in KEPT.glob("coverage*"):
+            path.unlink()
+    modules = modules_of(words)
+    if words and any(m.startswith(BROWSER) for m in modules):
+        subprocess.run(["tools/setup", "browser"], cwd=ROOT, check=True)
+    steps = {} if words else STEPS
+    data = str(KEPT / "coverage") if everything and not words else ""
+    began = time.monotonic()
+    found = Pool(steps, modules, words, data).run(processes())
+    keep_times(found.modules if not words and not everything else {})
+    report(found, time.monotonic() - began)
+    good = covered() if data else True
+    passed, failed, skipped = found.counts
+    failed += found.steps_failed + (not good)
+    line = f"{passed} passed, {failed} failed, {skipped} skipped"
     (KEPT / "last-tests.txt").write_text(line + "\n")
-    return failed
+    return 0 if failed == 0 and passed else 1
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session, defer, joinedload, undefer
 
+from mill_lane.core.cache import Cache
 from mill_lane.core.devices.cpu import as_it_is_now
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError, NotFoundError
@@ -29,7 +30,7 @@ from mill_lane.store.models import (
 KEPT_ANALYSES = 32
 MOST_FRAMES = 60  # single frames that are listed
 OPEN_STATES = ("queued", "running", "paused")
-_analyses: dict[tuple[object, ...], Analysis] = {}
+_analyses = Cache[Analysis](KEPT_ANALYSES)
 
 
 def find_job(db: Session, number: int) -> Job:
@@ -80,15 +81,14 @@ def analysis_of(db: Session, version: SceneVersion) -> Analysis:
 
     Read once for each stage of weighing: apart from that a version never changes.
     """
-    key = (version.file_hash, version.id, version.created, version.stage)
-    if key not in _analyses:
-        if len(_analyses) >= KEPT_ANALYSES:
-            _analyses.clear()
+
+    def read() -> Analysis:
         stored: dict[str, Any] = db.scalars(
             select(SceneVersion.analysis).where(SceneVersion.id == version.id)
         ).one()
-        _analyses[key] = read_analysis(stored)
-    return _analyses[key]
+        return read_analysis(stored)
+
+    return _analyses.get((version.file_hash, version.id, version.created, version.stage), read)
 
 
 def device_of(row: DeviceRow) -> Device:

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session, defer
 
+from mill_lane.core.cache import Cache
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim import TRIMS
@@ -20,7 +21,7 @@ from mill_lane.work import queue
 from mill_lane.work.kinds.propose import PROPOSE, Asked, Payload, Result
 
 KEPT = 16
-_read: dict[int, Result] = {}
+_read = Cache[Result](KEPT)
 
 
 @dataclass(frozen=True)
@@ -141,11 +142,9 @@ def ask(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = Non
 
 def _result(task: Task) -> Result:
     """What a task found; read once."""
-    if task.id not in _read:
-        if len(_read) >= KEPT:
-            _read.clear()
-        _read[task.id] = Result.model_validate(task.result)
-    return _read[task.id]
+    # Another installation's task of that number was made at another moment.
+    key = (task.id, task.created, task.finished)
+    return _read.get(key, lambda: Result.model_validate(task.result))
 
 
 def _no_scene() -> Scene:

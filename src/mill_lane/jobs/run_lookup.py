@@ -11,13 +11,13 @@ from typing import NamedTuple
 from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.cache import Cache
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.plan.night import TimeLeft, flickers, time_left
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, Task
 from mill_lane.work.runs import RunSettings, settings_of
 
 KEPT_RUNS = 8
-_rows: dict[tuple[object, ...], list[FrameRow]] = {}
 OPEN = ("queued", "running", "paused")
 
 
@@ -80,6 +80,9 @@ class FrameRow(NamedTuple):
     task: int | None
     kept: bool = False  # whether its state is, for more samples
     samples: int = 0  # at most, of its recipe
+
+
+_rows = Cache[list[FrameRow]](KEPT_RUNS)
 
 
 def frames_of(db: Session, group: RenderGroup) -> list[FrameRow]:
@@ -167,11 +170,7 @@ def stamp_of(db: Session, group: RenderGroup) -> Stamp:
 def rows_of(db: Session, group: RenderGroup, every: Sequence[int], stamp: Stamp) -> list[FrameRow]:
     """The frames of a run with those marked that flicker; read anew only when something changed."""
     key = (stamp, tuple(every))
-    if key not in _rows:
-        if len(_rows) >= KEPT_RUNS:
-            _rows.clear()
-        _rows[key] = _flickering(frames_of(db, group), every)
-    return _rows[key]
+    return _rows.get(key, lambda: _flickering(frames_of(db, group), every))
 
 
 @dataclass(frozen=True)

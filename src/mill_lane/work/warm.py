@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.progress import Progress
+from mill_lane.core.progress import Progress, silent
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.jit import cache_folder
 from mill_lane.core.render.load import load
@@ -93,6 +93,9 @@ def prepare(progress: Progress) -> float:
 
 
 if __name__ == "__main__":
-    with contextlib.suppress(OSError):
-        os.nice(BEHIND)
+    if "--wait" in sys.argv:  # everything, for whoever comes after this process
+        prepare(silent)
+    else:
+        with contextlib.suppress(OSError):
+            os.nice(BEHIND)
     compile_readers()

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import functools
-import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from typing import Any, TypeVar
+
+from mill_lane.core.cache import Cache
 
 T = TypeVar("T")
 
@@ -24,22 +24,12 @@ def remembered(most: int) -> Callable[[Callable[..., T]], Callable[..., T]]:
     """
 
     def decorate(function: Callable[..., T]) -> Callable[..., T]:
-        kept: OrderedDict[tuple[Hashable, ...], tuple[Any, T]] = OrderedDict()
-        lock = threading.Lock()
+        kept = Cache[tuple[Any, T]](most)
 
         @functools.wraps(function)
         def inner(first: Any, *others: Hashable) -> T:
-            key = (id(first), *others)
-            with lock:
-                if key in kept:
-                    kept.move_to_end(key)
-                    return kept[key][1]
-            made = function(first, *others)
-            with lock:
-                kept[key] = (first, made)
-                while len(kept) > most:
-                    kept.popitem(last=False)
-            return made
+            # The object is kept with its result, so that its identity is no other's meanwhile.
+            return kept.get((id(first), *others), lambda: (first, function(first, *others)))[1]
 
         return inner
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.cache import Cache
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.checks import Found
 from mill_lane.core.plan.frames import frames_in_words
@@ -28,7 +29,6 @@ SHOWN = 60  # thumbnails at a time
 STRIP, STRIP_RATE = 240, 6  # frames that are played, and how many a second
 WIDE, HIGH = 860.0, 64.0  # of the row of bars
 MOST_BARS, KEPT_BARS = 430, 8
-_bars: dict[tuple[object, ...], list[Bar]] = {}  # drawn anew only when something changed
 KINDS = ("left", "done", "running", "marked", "failed")  # of bars, what matters least first
 
 
@@ -42,6 +42,9 @@ class Bar:
     height: float
     kind: str
     title: str
+
+
+_bars = Cache[list[Bar]](KEPT_BARS)  # drawn anew only when something changed
 
 
 def context(
@@ -163,11 +166,7 @@ def bars(seen: Overview) -> list[Bar]:
     Of many, neighbours share one: as high as the highest, marked where any of them is.
     """
     key = (seen.stamp, tuple(seen.settings.every))
-    if key not in _bars:
-        if len(_bars) >= KEPT_BARS:
-            _bars.clear()
-        _bars[key] = _drawn(seen)
-    return _bars[key]
+    return _bars.get(key, lambda: _drawn(seen))
 
 
 def _drawn(seen: Overview) -> list[Bar]:

@@ -1,0 +1,10 @@
+"""Tests that only `./check --all` runs: what takes minutes and catches what a shorter one misses."""
+
+from __future__ import annotations
+
+import os
+import unittest
+
+ALL = "MILL_LANE_TESTS_ALL"
+EVERYTHING = bool(os.environ.get(ALL))
+thorough = unittest.skipUnless(EVERYTHING, "only in ./check --all")
