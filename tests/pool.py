@@ -91,8 +91,9 @@ class Pool:
                 if not self.ready.is_set():
                     fit = [m for m in self.left if m.startswith(PLAIN)]
                 if fit:
-                    self.left.remove(fit[0])
-                    return fit[0], None
+                    name = fit[0]
+                    self.left.remove(name)
+                    return name, None
                 if not self.left:
                     return "", None
             self.ready.wait()
@@ -144,7 +145,8 @@ class Pool:
 
     def _module(self, process: subprocess.Popen[str], name: str) -> bool:
         """Have a process run a module; False where it ended on the way."""
-        assert process.stdin is not None and process.stdout is not None
+        assert process.stdin is not None
+        assert process.stdout is not None
         silence = threading.Timer(PATIENCE, process.kill)
         silence.start()
         try:

@@ -1,4 +1,4 @@
-"""Tests that only `./check --all` runs: what takes minutes and catches what a shorter one misses."""
+"""Tests that only `./check --all` runs: they take minutes, and catch what shorter ones miss."""
 
 from __future__ import annotations
 
