@@ -7,15 +7,14 @@ from pathlib import Path
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.errors import NotFoundError
+from mill_lane.core.formats.film_rates import check_rate
 from mill_lane.jobs.lookup import find_task
 from mill_lane.jobs.run_lookup import find_run
 from mill_lane.store.home import Home
 from mill_lane.store.models import Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.deliver import DELIVER, Payload, What
-
-RATES = (1.0, 120.0)
 
 
 def deliver(db: Session, run: int, what: What, rate: float) -> Task:
@@ -27,11 +26,7 @@ def deliver(db: Session, run: int, what: What, rate: float) -> Task:
         For a rate that no film has.
     """
     group, _ = find_run(db, run)
-    if not RATES[0] <= rate <= RATES[1]:
-        raise MillError(
-            f"{rate:g} frames a second is not between {RATES[0]:g} and {RATES[1]:g}.",
-            "24, 25 and 30 are usual.",
-        )
+    check_rate(rate)
     return queue.put(db, DELIVER, Payload(run=group.id, what=what, rate=rate), group.job_id)
 
 

@@ -17,6 +17,7 @@ from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.catalogue import read_endings
 from mill_lane.core.formats.choices import parse_choices
 from mill_lane.core.formats.unread import refuse_name
+from mill_lane.core.names import short_name
 from mill_lane.jobs.lookup import find_job, own_cpu
 from mill_lane.jobs.recipes import add_recipes
 from mill_lane.store.models import Job, Task
@@ -39,7 +40,7 @@ class Opened:
 
 def check_name(name: str) -> str:
     """A file name fit to be shown.  Raises MillError for endings that are not read."""
-    short = Path(name.replace("\\", "/")).name[:200] or "scene"
+    short = short_name(name, "scene")
     endings = read_endings()
     refuse_name(short)
     if not short.lower().endswith(endings):

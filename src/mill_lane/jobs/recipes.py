@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, input_words
 from mill_lane.core.formats.pictures import SKY_ENDINGS, sky_size
+from mill_lane.core.names import short_name
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.layers import check_layers
@@ -68,7 +69,7 @@ def edit(db: Session, job: Job, role: str, values: Mapping[str, Any]) -> Recipe:
 
 def check_sky_name(name: str) -> str:
     """The name of a file fit to be shown, if its ending is one of a sky picture's."""
-    short = Path(name.replace("\\", "/")).name[-200:] or "sky"
+    short = short_name(name, "sky")
     if not short.lower().endswith(SKY_ENDINGS):
         raise MillError(
             f"“{short}” is neither HDR nor EXR.",

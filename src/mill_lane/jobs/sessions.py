@@ -12,6 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.names import short_name
 from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.recipe_versions import upgraded
 from mill_lane.core.render.state import state_about, state_key
@@ -67,7 +68,7 @@ def read_session(path: Path, name: str) -> Saved:
     MillError
         For what is no saved session, or one of another edition.
     """
-    short = Path(name.replace("\\", "/")).name[-200:] or "session"
+    short = short_name(name, "session")
     try:
         about = About.model_validate_json(state_about(path, short))
     except ValidationError as e:

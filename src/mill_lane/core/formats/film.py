@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.film_rates import check_rate
 
 Pixels = NDArray[np.uint8]
 CODEC = {".mp4": "libx264", ".webm": "libvpx-vp9"}
@@ -51,8 +52,9 @@ def write_film(
     Raises
     ------
     MillError
-        Where there is none, or the ending is none that is written.
+        Where there is none, the ending is none that is written, or no film has such a rate.
     """
+    check_rate(rate)
     if path.suffix not in CODEC:
         raise MillError(f"“{path.name}” is no film that is written.", "Call it .mp4 or .webm.")
     count = 0

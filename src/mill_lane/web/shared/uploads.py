@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+import re
 import tempfile
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
@@ -16,10 +17,12 @@ from fastapi.concurrency import run_in_threadpool
 
 from mill_lane.core import disk
 from mill_lane.core.errors import MillError
+from mill_lane.core.names import short_name
 from mill_lane.store.transactions import no_room
 
 BATCH = 4 << 20  # bytes that are collected before they are written
 PREFIX = "upload-"
+ENDING = re.compile(r"\.[a-z0-9]{1,8}")
 
 
 @dataclass
@@ -67,7 +70,8 @@ async def received(
         if declared > limit:
             raise _too_large(name, limit, advice)
         await run_in_threadpool(disk.check_room, folder, declared, f"“{name}”")
-    file = await run_in_threadpool(_locked_file, folder, Path(name).suffix.lower())
+    name = short_name(name, "the file")
+    file = await run_in_threadpool(_locked_file, folder, _ending(name))
     upload = Upload(Path(file.name))
     try:
         try:
@@ -89,6 +93,12 @@ def _declared(request: Request) -> int | None:
 
 def _too_large(name: str, limit: int, advice: str) -> MillError:
     return MillError(f"“{name}” is over {limit / 10**9:g} GB.", advice, "Nothing was imported.")
+
+
+def _ending(name: str) -> str:
+    """The ending of a name, by which readers choose; none where it is none that a file has."""
+    ending = Path(name).suffix.lower()
+    return ending if ENDING.fullmatch(ending) else ""
 
 
 def _locked_file(folder: Path, suffix: str) -> IO[bytes]:

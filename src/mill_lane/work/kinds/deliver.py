@@ -5,14 +5,15 @@ from __future__ import annotations
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlalchemy import select
 
 from mill_lane.core.denoise.names import DENOISED
 from mill_lane.core.disk import check_room
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.film_rates import RATES
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.progress import of_megabytes
 from mill_lane.store.files import Taken, list_file
@@ -30,7 +31,7 @@ class Payload(BaseModel):
 
     run: int
     what: What
-    rate: float = 24.0
+    rate: Annotated[float, Field(ge=RATES[0], le=RATES[1])] = 24.0
 
 
 class Picture(BaseModel):

@@ -175,13 +175,18 @@ class _Frames:
             self.result.memory = self.ending = True
             self.result.lost[frame] = "memory did not suffice"
             return
-        if isinstance(error, remote.MissingError):
-            self.ready.clear()  # whoever lacks it is sent it again
-        elif error is not None and self.tries[frame] >= MOST_TRIES:
-            said = error.message if isinstance(error, MillError) else str(error)
+        if error is not None and self.tries[frame] >= MOST_TRIES:
+            said = self._said(error)
             self.result.lost[frame] = said[:300] or type(error).__name__
             return
+        if isinstance(error, remote.MissingError):
+            self.ready.clear()  # whoever lacks it is sent it again
         self.left.insert(0, frame)
+
+    def _said(self, error: BaseException) -> str:
+        if isinstance(error, remote.MissingError):
+            return "a worker let go of the scene again and again: its disk may be full"
+        return error.message if isinstance(error, MillError) else str(error)
 
     def _keep(self, made: remote.Made) -> None:
         """Put the files of a frame where they belong, and hand it over."""

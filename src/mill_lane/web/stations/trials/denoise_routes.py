@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.denoise.masks import Where
 from mill_lane.core.denoise.names import MOST_BESIDE, PICTURE, RADIUS, STRENGTH
+from mill_lane.core.names import short_name
 from mill_lane.jobs import masks
 from mill_lane.jobs.denoising import blend, clean_file, denoise_trial, kept_of
 from mill_lane.jobs.holding import TARGET, ask
@@ -98,7 +99,7 @@ def object_at(db: Db, home: AHome, trial: int, x: Share, y: Share) -> AnObject:
 @router.post("/api/trials/{trial}/mask", max_body_size=MASK_LIMIT)
 async def set_mask(request: Request, trial: int, name: str) -> Done:
     """Take a painted or loaded picture as the mask of a trial: white is what is cleaned."""
-    home = home_of(request)
+    home, name = home_of(request), short_name(name, "mask")
     advice, again = "Save it as grey PNG of the trial's size.", "Save it again."
     async with received(request, home.scratch, name, MASK_LIMIT, advice, again) as upload:
 

@@ -11,6 +11,7 @@ from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
+from mill_lane.core.names import short_name
 from mill_lane.jobs import renders, sessions
 from mill_lane.jobs.lookup import device_of, devices, find_job, find_render, own_cpu, recipe_of
 from mill_lane.jobs.summary import Summary
@@ -121,7 +122,7 @@ def save_session(db: Db, home: AHome, task: int) -> FileResponse:
 @router.post("/api/jobs/{job}/sessions", max_body_size=SESSION_LIMIT)
 async def load_session(request: Request, job: int, name: str) -> Done:
     """A saved session as a new trial, paused where it was."""
-    home = home_of(request)
+    home, name = home_of(request), short_name(name, "session")
     await run_in_threadpool(write, home.sessions, lambda db: find_job(db, job).id)
     advice = "It cannot be a session that was saved here."
     again = "Save it again."
