@@ -13,6 +13,7 @@ BENCHES = (
     "clients",
     "damage",
     "denoise",
+    "idle",
     "kill",
     "memory",
     "open",

@@ -18,7 +18,6 @@ from mill_lane.core.formats.film_rates import check_rate
 from mill_lane.core.names import LONGEST, short_name
 from mill_lane.store.models import Render
 from mill_lane.work.kinds.deliver import Payload
-from tests.homes import do_tasks
 from tests.web.case import WebCase
 
 ODD = (
@@ -86,14 +85,14 @@ class TestNames(WebCase):
 
     def test_a_mask_with_an_odd_name(self) -> None:
         """A good picture is taken whatever it is called."""
-        values = {"width": 64, "height": 36, "samples": 1, "min_samples": 1}
         self.done("PUT", "/api/jobs/1/device", json={"device": 1})
-        self.done("POST", "/api/jobs/1/trials", json={"recipe": values, "note": ""})
-        do_tasks(self.home, "render")
+        self.done("POST", "/api/jobs/1/trials", json={"note": ""})
         with self.home.sessions() as db:
             trial = db.scalars(select(Render)).one()
         out = io.BytesIO()
-        Image.fromarray(np.full((36, 64), 255, np.uint8)).save(out, "PNG")
+        Image.fromarray(
+            np.full((trial.recipe["height"], trial.recipe["width"]), 255, np.uint8)
+        ).save(out, "PNG")
         for name in ("a.\0", "m." + "p" * 300):
             path = f"/api/trials/{trial.id}/mask"
             answer = self.client.post(path, params={"name": name}, content=out.getvalue())

@@ -8,7 +8,11 @@ from typing import Any
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.orm import Session, sessionmaker
 
+from mill_lane.store.bell import FILE, ring
+from mill_lane.store.models import Task
+
 Sessions = sessionmaker[Session]
+RINGS = "rings"  # in what a session knows: tasks were changed
 WAIT = 10  # seconds that a writer waits for another
 
 
@@ -69,4 +73,24 @@ def open_sessions(path: Path, migrated: bool = False) -> Sessions:
     engine = open_engine(path)
     if not migrated:
         migrate(engine, path)
-    return sessionmaker(engine, expire_on_commit=False)
+    sessions = sessionmaker(engine, expire_on_commit=False)
+    ring_for_tasks(sessions, path.with_name(FILE))
+    return sessions
+
+
+def ring_for_tasks(sessions: Sessions, bell: Path) -> None:
+    """Ring the bell whenever tasks were queued or changed, once that is committed."""
+
+    @event.listens_for(sessions, "after_flush")
+    def _changed(session: Session, _: Any) -> None:
+        if any(isinstance(row, Task) for row in (*session.new, *session.dirty)):
+            session.info[RINGS] = True
+
+    @event.listens_for(sessions, "after_commit")
+    def _committed(session: Session) -> None:
+        if session.info.pop(RINGS, False):
+            ring(bell)
+
+    @event.listens_for(sessions, "after_rollback")
+    def _rolled_back(session: Session) -> None:
+        session.info.pop(RINGS, None)

@@ -14,6 +14,7 @@ from typing import IO
 import platformdirs
 
 from mill_lane.core.errors import MillError
+from mill_lane.store.bell import FILE
 from mill_lane.store.database import Sessions, open_sessions
 from mill_lane.store.files import Files
 
@@ -50,6 +51,11 @@ class Home:
     def database(self) -> Path:
         """The file of the database."""
         return self.folder / DATABASE
+
+    @property
+    def bell(self) -> Path:
+        """What is rung when work is queued; see `store.bell`."""
+        return self.folder / FILE
 
     def task_folder(self, task: int) -> Path:
         """The folder of a task, made where it is not there."""

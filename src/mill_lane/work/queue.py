@@ -5,13 +5,15 @@ What a kind of task declares of itself comes in with the kinds; no kind is known
 
 from __future__ import annotations
 
+import functools
 import time
 from collections.abc import Callable, Collection, Iterable
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from pydantic import BaseModel
-from sqlalchemy import and_, case, exists, or_, select, update
+from sqlalchemy import Select, and_, bindparam, case, exists, or_, select, update
 from sqlalchemy.orm import Session, aliased
+from sqlalchemy.sql.dml import ReturningUpdate
 
 from mill_lane.store.models import Task, now
 from mill_lane.work.failures import killed
@@ -67,12 +69,43 @@ def put(session: Session, kind: Declared, payload: BaseModel, job: int | None = 
 def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) -> Task | None:
     """Take the waiting task of a lane that goes first, or None; without a lane, of any.
 
-    One statement, so that two workers never take the same.  What no kind is known for is taken by
-    the first lane, so that it can be told.  What is measured runs alone: it waits until nothing
-    else runs, and nothing begins while it runs, or before it where it has waited longer.  What
-    gives way waits for first looks, too.
+    It is taken by one statement, so that two workers never take the same.  What no kind is known
+    for is taken by the first lane, so that it can be told.  What is measured runs alone: it waits
+    until nothing else runs, and nothing begins while it runs, or before it where it has waited
+    longer.  What gives way waits for first looks, too.
     """
-    declared = list(kinds)
+    first, take = _statements(tuple(_Declared.of(kind) for kind in kinds), lane)
+    # Looked for before it is taken, so that nothing is written where nothing waits.
+    if session.execute(first).first() is None:
+        session.rollback()  # what was read is let go of: the next look is a new one
+        return None
+    values = {"began": now(), "until": time.time() + LEASE}
+    row = session.execute(take, values).first()
+    session.commit()
+    return session.get(Task, row[0]) if row else None
+
+
+class _Declared(NamedTuple):
+    """What the queue goes by of a kind, as a key of the statements that are made of it."""
+
+    name: str
+    priority: int
+    gives_way: bool
+    lane: str
+    alone: bool
+    elsewhere: bool
+    kernels: bool
+
+    @classmethod
+    def of(cls, kind: Declared) -> _Declared:
+        return cls(*(getattr(kind, name) for name in cls._fields))
+
+
+@functools.lru_cache(maxsize=32)
+def _statements(
+    declared: tuple[_Declared, ...], lane: str | None
+) -> tuple[Select[Any], ReturningUpdate[Any]]:
+    """How the waiting task of a lane that goes first is found, and how it is taken."""
     others = [k.name for k in declared if lane is not None and k.lane != lane]
     known = [k.name for k in declared]
     alone = [k.name for k in declared if k.alone]
@@ -107,22 +140,21 @@ def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) 
         .where(Task.state == "queued", Task.kind.not_in(others), free)
         .order_by(rank, Task.id)
         .limit(1)
-        .scalar_subquery()
     )
-    row = session.execute(
+    take = (
         update(Task)
-        .where(Task.id == first, Task.state == "queued")
+        .where(Task.id == first.scalar_subquery(), Task.state == "queued")
         .values(
             state="running",
-            started=now(),
+            started=bindparam("began"),
             attempts=Task.attempts + 1,
-            lease=time.time() + LEASE,
+            lease=bindparam("until"),
             text="starting",
         )
         .returning(Task.id)
-    ).first()
-    session.commit()
-    return session.get(Task, row[0]) if row else None
+        .execution_options(synchronize_session=False)
+    )
+    return first, take
 
 
 def somebody_waits(session: Session, kinds: Iterable[Declared]) -> bool:

@@ -8,7 +8,7 @@ from multiprocessing.connection import Connection
 from typing import Literal
 
 Doing = Literal["starts", "begins", "idle", "looks for work", "works", "keeps"]
-RHYTHM = 0.5  # seconds between two signs that say the same
+RHYTHM = 0.5  # seconds between two signs that say the same, at least
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from pathlib import Path
 from mill_lane.work.signs import Sign, Signs
 from mill_lane.work.worker import serve
 
-TICK = 0.25  # seconds
+TICK = 2.0  # seconds after which it looks although nothing was heard
 FIRST_PAUSE, LONGEST_PAUSE = 0.25, 30.0  # seconds before the next start
 STEADY = 60.0  # seconds after which a worker's past is forgotten
 SILENT = 15.0  # seconds without a sign until it counts as stuck
@@ -66,6 +66,7 @@ class Supervisor:
         self._sign, self._heard = Sign(), time.monotonic()
         self._since = self._heard  # when it began what it does
         self._ended = threading.Event()
+        self._wake, self._waker = multiprocessing.Pipe(duplex=False)  # closed when it is to end
         self._thread = threading.Thread(target=self._run, name="supervisor", daemon=True)
 
     def start(self) -> None:
@@ -75,6 +76,7 @@ class Supervisor:
     def stop(self) -> None:
         """End the worker, and do not start it again."""
         self._ended.set()
+        self._waker.close()
         if self._thread.is_alive():
             self._thread.join(10)
 
@@ -126,7 +128,7 @@ class Supervisor:
     def _listen(self, process: BaseProcess, pipe: Connection) -> None:
         last = time.monotonic()
         while not self._ended.is_set() and process.is_alive():
-            ready = wait([pipe, process.sentinel], TICK)
+            ready = wait([pipe, process.sentinel, self._wake], TICK)
             now = time.monotonic()
             if now - last > SILENT / 2:  # we slept as well: the computer was suspended
                 self._heard = now

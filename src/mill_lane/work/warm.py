@@ -42,10 +42,10 @@ def _start_readers() -> subprocess.Popen[bytes] | None:
     return None
 
 
-def prepare(progress: Progress) -> float:
+def prepare(progress: Progress, behind: int = BEHIND) -> float:
     """Have every kernel ready in this process; returns the seconds it took.
 
-    Later calls return at once.
+    Later calls return at once.  `behind` is the niceness of what compiles.
     """
     if _ready.is_set():
         return 0.0
@@ -57,7 +57,7 @@ def prepare(progress: Progress) -> float:
     def work() -> None:
         # What reads and builds beside it goes first: that is looked at while this goes on.
         with contextlib.suppress(OSError, AttributeError):
-            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND)
+            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), behind)
         try:
             with tempfile.TemporaryDirectory() as folder:
                 path = Path(folder) / "warm.glb"
@@ -94,7 +94,7 @@ def prepare(progress: Progress) -> float:
 
 if __name__ == "__main__":
     if "--wait" in sys.argv:  # everything, for whoever comes after this process
-        prepare(silent)
+        prepare(silent, behind=0)
     else:
         with contextlib.suppress(OSError):
             os.nice(BEHIND)

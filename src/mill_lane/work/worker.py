@@ -34,8 +34,10 @@ from mill_lane.work.ending import TEMPORARY, AnyKind, conclude, sweep, without
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.signs import Doing, Signs
+from mill_lane.work.wake import Waker
 
-IDLE = 0.15
+IDLE = 2.0  # seconds after which a lane that waits gives a sign of life
+ANYWAY = 30.0  # seconds after which it looks for work although nobody woke it
 FURTHER = 0.01  # share of the work: what got so much further than before may be interrupted anew
 BEAT = 0.25  # seconds between two signs of life
 TIDY_SECONDS = 20.0  # between two looks for what nobody needs, while there is nothing to do
@@ -75,9 +77,16 @@ class Worker:
     Without a lane it runs those of all.
     """
 
-    def __init__(self, home: Home, signs: Signs | None = None, lane: str | None = None) -> None:
+    def __init__(
+        self,
+        home: Home,
+        signs: Signs | None = None,
+        lane: str | None = None,
+        waker: Waker | None = None,
+    ) -> None:
         self.home = home
         self.lane = lane
+        self.waker = waker or Waker(home, os.getppid())
         self.signs = signs or Signs()
         self.child: Child | None = None
         self.in_hand = False  # whether the child was given a task that has not ended
@@ -90,14 +99,15 @@ class Worker:
         # The worker of a server that was killed may still be writing its last result.
         with self._to_the_end(), hold(self.home.folder / "worker.lock", self._rest):
             self._insist("begins", self._take_up)
-            beside = [Beside(self.home, parent, lane) for lane in queue.LANES[1:]]
+            self.waker = Waker(self.home, parent)
+            self.waker.start()
+            beside = [Beside(self.home, parent, lane, self.waker) for lane in queue.LANES[1:]]
             while True:
                 self._tell("idle")
                 for lane in beside:
                     lane.watch()
-                if not self._insist("looks for work", self.one):
+                if not self._next():
                     self.tidy()
-                    self._rest(IDLE)
 
     @contextlib.contextmanager
     def _to_the_end(self) -> Iterator[None]:
@@ -115,8 +125,20 @@ class Worker:
         self.parent = parent
         with self._to_the_end():
             while True:
-                if not self._insist("looks for work", self.one):
-                    self._rest(IDLE)
+                self._next()
+
+    def _next(self) -> bool:
+        """Do one task; where there is none, wait until there may be one; whether there was."""
+        count, looked = self.waker.count, time.monotonic()
+        if self._insist("looks for work", self.one):
+            return True
+        woken = False
+        while not woken and time.monotonic() - looked < ANYWAY:
+            woken = self.waker.wait(count, IDLE)
+            if os.getppid() != self.parent:
+                raise Orphaned
+            self.signs.beat()
+        return False
 
     def _take_up(self) -> None:
         """Put back what was running when the last worker ended, and remove what nobody needs."""
@@ -409,14 +431,14 @@ class Beside:
     It is a thread of the worker, since a child ends with the thread that started it.
     """
 
-    def __init__(self, home: Home, parent: int, lane: str) -> None:
-        self.home, self.parent, self.lane = home, parent, lane
+    def __init__(self, home: Home, parent: int, lane: str, waker: Waker) -> None:
+        self.home, self.parent, self.lane, self.waker = home, parent, lane, waker
         self.thread: threading.Thread | None = None
 
     def watch(self) -> None:
         """Start the thread if it does not run."""
         if self.thread is None or not self.thread.is_alive():
-            worker = Worker(self.home, lane=self.lane)
+            worker = Worker(self.home, lane=self.lane, waker=self.waker)
             self.thread = threading.Thread(
                 target=worker.serve_lane, args=(self.parent,), name=self.lane, daemon=True
             )

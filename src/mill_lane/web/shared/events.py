@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import sqlite3
 import time
 import zlib
 from collections.abc import AsyncIterator
@@ -21,9 +22,12 @@ from mill_lane.store.models import Task
 from mill_lane.web.shared.format import duration, percent
 from mill_lane.web.shared.health import troubles
 from mill_lane.web.shared.settings import Settings
+from mill_lane.work.wake import Changes
 
 router = APIRouter()
-RHYTHM, SLOWEST = 0.35, 1.5  # seconds
+RHYTHM, SLOWEST = 0.35, 1.5  # seconds between two rounds of news, while something is done
+AT_REST = 1.0  # the same while nothing is
+ANYWAY = 5.0  # seconds after which news are gathered although nobody wrote: a disk may fill up
 EACH = 0.03  # seconds more for each that listens, beyond the first dozen
 NEARLY = 2.0  # seconds below which nobody can tell how many are left
 QUIET = 15  # seconds between signs of life
@@ -86,21 +90,40 @@ class Newsroom:
         self.settings = settings
         self.listeners = 0
         self._gathering = asyncio.Lock()
-        self._text, self._at = "", -RHYTHM
+        self._changes: Changes | None = None
+        self._text, self._resting = "", False
+        self._looked = self._gathered = -ANYWAY
 
     @property
     def rhythm(self) -> float:
-        """Seconds between two rounds of news: more where many listen."""
-        return min(SLOWEST, max(RHYTHM, self.listeners * EACH))
+        """Seconds between two rounds of news: more where many listen, or nothing is done."""
+        return min(SLOWEST, max(AT_REST if self._resting else RHYTHM, self.listeners * EACH))
 
     async def latest(self) -> str:
-        """The news as JSON, not older than the rhythm; the last ones while the database is busy."""
+        """The news as JSON, not older than the rhythm; the last ones while the database is busy.
+
+        They are gathered where the database was changed: to ask for that costs next to nothing.
+        """
         async with self._gathering:
-            if time.monotonic() - self._at >= self.rhythm:
-                with contextlib.suppress(OperationalError):
-                    self._text = json.dumps(await run_in_threadpool(news, self.settings))
-                self._at = time.monotonic()
+            if time.monotonic() - self._looked >= self.rhythm:
+                self._looked = time.monotonic()
+                if self._changed() or self._looked - self._gathered >= ANYWAY:
+                    await self._gather()
         return self._text
+
+    def _changed(self) -> bool:
+        if self._changes is None:
+            database = self.settings.home.database
+            self._changes = Changes(sqlite3.connect(database, timeout=0, isolation_level=None))
+            return True
+        return self._changes.met()
+
+    async def _gather(self) -> None:
+        self._gathered = -ANYWAY  # again at the next look, where it does not succeed
+        with contextlib.suppress(OperationalError):
+            found = await run_in_threadpool(news, self.settings)
+            self._text, self._resting = json.dumps(found), not found["tasks"]
+            self._gathered = time.monotonic()
 
 
 @router.get("/events", include_in_schema=False)
