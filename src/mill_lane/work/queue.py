@@ -82,7 +82,7 @@ def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) 
     values = {"began": now(), "until": time.time() + LEASE}
     row = session.execute(take, values).first()
     session.commit()
-    return session.get(Task, row[0]) if row else None
+    return session.get(Task, row[0], populate_existing=True) if row else None
 
 
 class _Declared(NamedTuple):

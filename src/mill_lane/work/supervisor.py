@@ -130,7 +130,7 @@ class Supervisor:
         while not self._ended.is_set() and process.is_alive():
             ready = wait([pipe, process.sentinel, self._wake], TICK)
             now = time.monotonic()
-            if now - last > SILENT / 2:  # we slept as well: the computer was suspended
+            if now - last > TICK + SILENT / 2:  # we slept as well: the computer was suspended
                 self._heard = now
             last = now
             try:
