@@ -13,6 +13,7 @@ BENCHES = (
     "clients",
     "damage",
     "denoise",
+    "first_pixels",
     "idle",
     "kill",
     "memory",

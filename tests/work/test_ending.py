@@ -203,6 +203,7 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
             "complete": True,
         },
     ),
+    "preload": (lambda db: {"version": 1}, lambda m: {}),
     "weigh": (lambda db: {"version": 1}, lambda m: {"analysis": m.analysis()}),
     "propose": (lambda db: {"version": 1, "asked": []}, lambda m: {"found": []}),
     "visible_cost": (

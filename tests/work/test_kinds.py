@@ -31,7 +31,8 @@ class TestDeclared(unittest.TestCase):
         self.assertLess(KINDS["render"].patience({"phase": "loading"}), 0.6)
         self.assertGreater(KINDS["render"].patience({"phase": "rendering"}), 5)
         self.assertEqual(
-            [k.name for k in KINDS if k.gives_way], ["weigh", "visible_cost", "denoise_later"]
+            [k.name for k in KINDS if k.gives_way],
+            ["first_look", "preload", "weigh", "propose", "visible_cost", "denoise_later"],
         )
         self.assertEqual([k.name for k in KINDS if k.resumable], ["render"])
 

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
-import threading
+import tempfile
 import time
+import unittest
 import zipfile
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+from typing import ClassVar
 from unittest import mock
 
 import psutil
@@ -21,8 +26,10 @@ from mill_lane.jobs.bootstrap import bootstrap
 from mill_lane.jobs.lookup import find_job, with_time_profile
 from mill_lane.jobs.renders import Wish, run_trial
 from mill_lane.jobs.versions import write_as
+from mill_lane.store.home import open_home
 from mill_lane.store.models import Job, Render, SceneVersion, Task
 from mill_lane.work import queue
+from mill_lane.work.computer import Child
 from mill_lane.work.ending import conclude
 from mill_lane.work.kinds import open as opening
 from mill_lane.work.kinds import trim
@@ -32,31 +39,77 @@ from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.trim import TRIM
 from mill_lane.work.kinds.weigh import WEIGH
 from mill_lane.work.worker import Worker
-from tests.homes import WithHome
 
 TOLD = [{"code": "told", "level": "look", "text": "told when it came in"}]
 
 
-class TestWorker(WithHome):
-    def setUp(self) -> None:
-        super().setUp()
-        with self.home.sessions() as db:
+class Begun:
+    """A task that the worker does on another thread."""
+
+    def __init__(self, doing: Future[bool]) -> None:
+        self.doing = doing
+
+    def is_alive(self) -> bool:
+        return not self.doing.done()
+
+    def join(self, seconds: float) -> None:
+        self.doing.result(seconds)
+
+
+class TestWorker(unittest.TestCase):
+    """Each test on a copy of one home, with the same child: what loads the renderer is one."""
+
+    folder: ClassVar[Path]
+    hands: ClassVar[ThreadPoolExecutor]
+    child: ClassVar[Child | None] = None
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        keep = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(keep.cleanup)
+        cls.hands = ThreadPoolExecutor(1)  # on which children are started: they end with it
+        cls.addClassCleanup(cls.hands.shutdown)
+        cls.folder = Path(keep.name) / "home"
+        home = open_home(cls.folder)
+        with home.sessions() as db:
             bootstrap(db, "small")
-        self.worker = Worker(self.home)
-        self.addCleanup(lambda: self.worker.child and self.worker.child.kill())
-        for _ in range(2):
-            self.assertTrue(self.worker.one())
-        with self.home.sessions() as db:  # looks have a test of their own
-            for look in db.scalars(select(Task).where(Task.kind == "first_look")):
-                db.delete(look)
             db.commit()
+        worker = Worker(home)
+        for _ in range(2):
+            cls.hands.submit(worker.one).result(240)
+        cls.child = worker.child
+        cls.addClassCleanup(lambda: cls.child and cls.child.kill())
+        with home.sessions() as db:
+            kinds = [(t.kind, t.state) for t in db.scalars(select(Task).order_by(Task.id))]
+            # Looks and loading ahead have tests of their own.
+            aside = Task.kind.in_(("first_look", "preload"))
+            for task in db.scalars(select(Task).where(aside)):
+                db.delete(task)
+            db.commit()
+        home.sessions.kw["bind"].dispose()
+        begun = [("prepare", "done"), ("demo", "done"), ("first_look", "queued")]
+        assert kinds == [*begun, ("preload", "queued"), ("weigh", "queued")], kinds
+
+    def setUp(self) -> None:
+        keep = tempfile.TemporaryDirectory()
+        self.addCleanup(keep.cleanup)
+        shutil.copytree(self.folder, Path(keep.name) / "home")
+        self.home = open_home(Path(keep.name) / "home", migrated=True)
+        self.addCleanup(self.home.sessions.kw["bind"].dispose)
+        self.worker = Worker(self.home)
+        self.worker.child = type(self).child
+        self.addCleanup(self.end_children)
         with self.home.sessions() as db:
-            tasks = db.scalars(select(Task)).all()
-            self.assertEqual(
-                [(t.kind, t.state) for t in tasks],
-                [("prepare", "done"), ("demo", "done"), ("weigh", "queued")],
-            )
-            self.weighing = tasks[-1].id
+            self.weighing = db.scalars(select(Task.id).where(Task.kind == "weigh")).one()
+
+    def one(self) -> bool:
+        """Have the worker do a task."""
+        return self.hands.submit(self.worker.one).result(240)
+
+    def end_children(self) -> None:
+        type(self).child = self.worker.child
+        if self.worker.apart is not None:
+            self.worker.apart.kill()
 
     def task(self, number: int) -> Task:
         with self.home.sessions() as db:
@@ -68,10 +121,9 @@ class TestWorker(WithHome):
             self.assertLess(time.monotonic(), end, "it takes too long")
             time.sleep(0.05)
 
-    def begun(self) -> threading.Thread:
-        thread = threading.Thread(target=self.worker.one)
-        thread.start()
-        return thread
+    def begun(self) -> Begun:
+        """Have the worker do a task, on the one thread that its children end with."""
+        return Begun(self.hands.submit(self.worker.one))
 
     def trial(self, **fields: object) -> int:
         """Queue a trial of the whole view; returns its task."""
@@ -89,7 +141,7 @@ class TestWorker(WithHome):
     def test_weighing_waits_for_what_is_wanted_and_tells_as_it_goes(self) -> None:
         """A trial goes first; stages are kept as they are done; what was stopped goes on."""
         number = self.trial()
-        self.worker.one()
+        self.one()
         self.assertEqual(self.task(number).state, "done")
         self.assertEqual(self.task(self.weighing).state, "queued")
         with self.home.sessions() as db:
@@ -120,9 +172,9 @@ class TestWorker(WithHome):
         thread.join(30)
         self.assertEqual([self.task(n).state for n in (self.weighing, number)], ["queued"] * 2)
         for _ in range(2):
-            self.assertTrue(self.worker.one())
+            self.assertTrue(self.one())
         with self.home.sessions() as db:  # looks have a test of their own
-            for look in db.scalars(select(Task).where(Task.kind == "first_look")):
+            for look in db.scalars(select(Task).where(Task.kind.in_(("first_look", "preload")))):
                 db.delete(look)
             db.commit()
         self.assertEqual([self.task(n).state for n in (number, self.weighing)], ["done"] * 2)
@@ -137,8 +189,8 @@ class TestWorker(WithHome):
             queue.cancel(db, db.get_one(Task, self.weighing))
             tasks = [write_as(db, find_job(db, 1), name).id for name in ("obj", "usdz")]
             db.commit()
-        self.worker.one()
-        self.worker.one()
+        self.begun().join(60)
+        self.begun().join(60)
         for number in tasks:
             task = self.task(number)
             self.assertEqual(task.state, "done", task.error)
@@ -150,7 +202,7 @@ class TestWorker(WithHome):
 
     def test_trial_and_trim(self) -> None:
         number = self.trial()
-        self.worker.one()
+        self.one()
         trial = self.render_of(number)
         self.assertEqual(trial.measured["passes"], 4)
         self.assertGreaterEqual(trial.measured["rays"]["camera"], 96 * 54 * 4)
@@ -170,7 +222,7 @@ class TestWorker(WithHome):
             first = db.get_one(SceneVersion, 1)
             first.analysis = {**first.analysis, **told}
             db.commit()
-        self.worker.one()
+        self.one()
         with self.home.sessions() as db:
             first, second = db.scalars(select(SceneVersion).order_by(SceneVersion.id)).all()
             self.assertEqual((first.number, second.number), (1, 2))
@@ -187,7 +239,7 @@ class TestWorker(WithHome):
             payload = opening.Payload(source=upload.name, name="my shop.glb", uploaded=True)
             number = queue.put(db, OPEN, payload, 1).id
             db.commit()
-        self.worker.one()
+        self.one()
         task = self.task(number)
         self.assertEqual(task.state, "failed")
         self.assertIn("my shop.glb", task.error["error"])
@@ -210,7 +262,7 @@ class TestWorker(WithHome):
             self.assertTrue((self.home.scratch / f"task-{number}" / "state.npz").exists())
             queue.cancel(db, task)
             db.commit()
-        self.worker.one()
+        self.one()
         trial = self.render_of(number)
         self.assertEqual(trial.measured["ended_by"], "hand")
         self.assertTrue(trial.measured["resumed"])
@@ -298,7 +350,7 @@ class TestWorker(WithHome):
         number = self.trial()
         broken = mock.patch.object(type(self.home.files), "put", side_effect=ValueError("odd"))
         with broken:
-            self.worker.one()
+            self.one()
         task = self.task(number)
         self.assertEqual(task.state, "failed")
         self.assertIn("odd", task.error["error"])

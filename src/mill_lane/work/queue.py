@@ -72,7 +72,8 @@ def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) 
     It is taken by one statement, so that two workers never take the same.  What no kind is known
     for is taken by the first lane, so that it can be told.  What is measured runs alone: it waits
     until nothing else runs, and nothing begins while it runs, or before it where it has waited
-    longer.  What gives way waits for first looks, too.
+    longer.  What gives way waits for first looks, too, and beside the first lane it does not begin
+    while anything waits there for which it would give way.
     """
     first, take = _statements(tuple(_Declared.of(kind) for kind in kinds), lane)
     # Looked for before it is taken, so that nothing is written where nothing waits.
@@ -111,7 +112,9 @@ def _statements(
     alone = [k.name for k in declared if k.alone]
     beside = [k.name for k in declared if not k.alone and not k.elsewhere and k.lane != LANES[0]]
     patient = [k.name for k in declared if k.kernels]
-    giving_way = [k.name for k in declared if k.gives_way]
+    giving_way = [k.name for k in declared if k.gives_way and k.lane == LANES[0]]
+    yielding = [k.name for k in declared if k.gives_way and k.name in beside]
+    wanted = [k.name for k in declared if k.lane == LANES[0] and not k.gives_way]
     looks = [k.name for k in declared if k.lane == LANES[2]]
     other, before, compiling, look = (aliased(Task) for _ in range(4))
     running = select(other.id).where(other.state == "running")
@@ -122,7 +125,9 @@ def _statements(
         compiling.kind == COMPILING, compiling.state.in_(("queued", "running"))
     )
     looking = select(look.id).where(look.kind.in_(looks), look.state.in_(("queued", "running")))
+    asked = select(before.id).where(before.state == "queued", before.kind.in_(wanted))
     free = and_(
+        or_(Task.kind.not_in(yielding), ~exists(asked)),
         or_(Task.kind.not_in(giving_way), ~exists(looking)),
         or_(Task.kind.not_in(alone), ~exists(running.where(other.kind.in_(beside)))),
         or_(

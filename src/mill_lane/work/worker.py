@@ -40,6 +40,7 @@ IDLE = 2.0  # seconds after which a lane that waits gives a sign of life
 ANYWAY = 30.0  # seconds after which it looks for work although nobody woke it
 FURTHER = 0.01  # share of the work: what got so much further than before may be interrupted anew
 BEAT = 0.25  # seconds between two signs of life
+WAY = 0.3  # seconds that work has to stop which gives way; then its process is ended
 TIDY_SECONDS = 20.0  # between two looks for what nobody needs, while there is nothing to do
 CHILDREN = 3  # that are tried before a task has failed that none of them took
 FIRST_REST, LONGEST_REST = 0.5, 10.0  # seconds between attempts at what cannot be done just now
@@ -89,6 +90,8 @@ class Worker:
         self.waker = waker or Waker(home, os.getppid())
         self.signs = signs or Signs()
         self.child: Child | None = None
+        self.apart: Child | None = None  # that does what is to leave the other's scene alone
+        self.in_apart = False  # which of both that is
         self.in_hand = False  # whether the child was given a task that has not ended
         self.parent = os.getppid()
         self.tidied = 0.0
@@ -117,8 +120,9 @@ class Worker:
         except Orphaned:
             pass
         finally:
-            if self.child is not None:
-                self.child.kill()
+            for child in (self.child, self.apart):
+                if child is not None:
+                    child.kill()
 
     def serve_lane(self, parent: int) -> None:
         """Serve one lane beside the others, until the parent process is gone."""
@@ -150,6 +154,7 @@ class Worker:
         if time.monotonic() - self.tidied < TIDY_SECONDS:
             return
         self.tidied = time.monotonic()
+        self._drop(apart=True)  # nobody has needed it for a while: its memory is given back
         # What cannot be done now is done the next time.
         with contextlib.suppress(OSError, OperationalError):
             if any(self.home.scratch.iterdir()):
@@ -173,9 +178,8 @@ class Worker:
 
     def _put_back(self, blameless: bool) -> None:
         """Have what was in hand begun again; after three attempts it has failed."""
-        if self.in_hand and self.child is not None:
-            self.child.kill()
-            self.child = None
+        if self.in_hand:
+            self._drop(self.in_apart)
         self.in_hand = False
         with contextlib.suppress(Exception):
             own = None if self.lane is None else {k.name for k in KINDS if k.lane == self.lane}
@@ -201,8 +205,18 @@ class Worker:
             self.signs.beat()
 
     def _tell(self, doing: Doing, trouble: str = "") -> None:
-        child = self.child.process.pid if self.child is not None and self.child.alive() else None
-        self.signs.tell(doing, trouble, child)
+        living = (c.process.pid for c in (self.child, self.apart) if c is not None and c.alive())
+        self.signs.tell(doing, trouble, next(living, None))
+
+    def _drop(self, apart: bool) -> None:
+        """End one of the children; the next task gets a new one."""
+        child = self.apart if apart else self.child
+        if child is not None:
+            child.kill()
+        if apart:
+            self.apart = None
+        else:
+            self.child = None
 
     def one(self) -> bool:
         """Do one task, if there is any."""
@@ -251,33 +265,39 @@ class Worker:
             if message is not None:
                 outcome, result = message
                 if outcome == "exhausted":
-                    child.kill()
-                    self.child = None
+                    self._drop(kind.apart)
                     return "failed", result
                 return ("waits" if doing.gave_way and outcome == "cancelled" else outcome), result
             if not child.alive():
-                self.child = None
-                return "died", failures.died(child.exit_code)
+                code = child.exit_code
+                self._drop(kind.apart)
+                return "died", failures.died(code)
             if os.getppid() != self.parent:
                 raise Orphaned
             if time.monotonic() - doing.last_beat > BEAT:
                 self._beat(child, doing)
             grace = kind.patience(doing.live)
+            if doing.gave_way:
+                grace = min(grace, WAY)
             if doing.asked_at and time.monotonic() - doing.asked_at > grace:
-                child.kill()
-                self.child = None
+                self._drop(kind.apart)
                 return "waits" if doing.gave_way else "cancelled", None
 
     def _given(self, number: int, kind: AnyKind, request: BaseModel) -> Child | None:
         """The child that took a task; one that just died is replaced."""
         folder = self.home.scratch / f"task-{number}" / TEMPORARY
+        self.in_apart = kind.apart
         for _ in range(CHILDREN):
-            if self.child is None or not self.child.alive():
-                self.child = Child()
-            if self.child.give(kind.name, request, folder):
-                return self.child
-            self.child.kill()
-            self.child = None
+            child = self.apart if kind.apart else self.child
+            if child is None or not child.alive():
+                child = Child()
+                if kind.apart:
+                    self.apart = child
+                else:
+                    self.child = child
+            if child.give(kind.name, request, folder):
+                return child
+            self._drop(kind.apart)
         return None
 
     def _heard(self, child: Child, doing: _Doing) -> tuple[str, Any] | None:

@@ -15,6 +15,7 @@ from mill_lane.work.kinds.export import EXPORT
 from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.hold import HOLD
 from mill_lane.work.kinds.open import OPEN
+from mill_lane.work.kinds.preload import PRELOAD
 from mill_lane.work.kinds.prepare import PREPARE
 from mill_lane.work.kinds.propose import PROPOSE
 from mill_lane.work.kinds.reading import READING
@@ -32,6 +33,7 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     READING,
     PUT_UP,
     FIRST_LOOK,
+    PRELOAD,
     WEIGH,
     PROPOSE,
     VISIBLE_COST,

@@ -100,6 +100,9 @@ class Kind(ABC, Generic[P, Q, R]):
         Waiting tasks with a smaller one go first, then the older ones.
     gives_way : bool
         Whether it stops for whatever else waits, and is taken up again afterwards.
+    apart : bool
+        Whether it is done in a process of its own, so that the scene that is loaded for rendering
+        stays where it is.
     resumable : bool
         Whether it goes on from what lies in its folder, so that the folder stays when it is
         interrupted.
@@ -121,6 +124,7 @@ class Kind(ABC, Generic[P, Q, R]):
     result_type: type[R]
     priority: int = 0
     gives_way: bool = False
+    apart: bool = False
     resumable: bool = False
     lane: str = "compute"
     alone: bool = False

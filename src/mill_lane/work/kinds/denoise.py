@@ -239,6 +239,7 @@ class DenoiseLater(Denoise):
     name = "denoise_later"
     priority = 6
     gives_way = True
+    apart = True
     later = True
 
 

@@ -55,6 +55,7 @@ class FirstLook(Kind[Payload, Request, Result]):
     request_type = Request
     result_type = Result
     lane = "looks"
+    gives_way = True
     kernels = True
     grace = AT_ONCE
     priority = 20

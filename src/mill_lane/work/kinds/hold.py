@@ -34,6 +34,7 @@ class Request(BaseModel):
     recipe: Recipe
     sky: Path | None
     threads: int
+    textures: Path  # the folder where decoded ones are kept
     wanted: Payload
 
 
@@ -58,24 +59,24 @@ class Hold(Kind[Payload, Request, Found]):
             recipe=recipe,
             sky=sky_file(db, home, recipe),
             threads=own_cpu(db).render_threads,
+            textures=home.textures,
             wanted=payload,
         )
 
     def run(self, request: Request, report: Report) -> Found:
         """Render and denoise the crop at several counts."""
         from mill_lane.core.denoise.pilot import Shot, run_pilot
-        from mill_lane.core.formats.opening import open_scene
         from mill_lane.core.progress import part
-        from mill_lane.core.render.load import load
-        from mill_lane.work.kept_scene import forget_scene
+        from mill_lane.work.kept_scene import loaded_scene
         from mill_lane.work.rendering import sky_pixels
         from mill_lane.work.warm import prepare
 
         prepare(part(report, 0.0, 0.02))
-        forget_scene()
         wanted, recipe = request.wanted, request.recipe
         sky = sky_pixels(request.sky, recipe)
-        loaded = load(open_scene(request.scene), request.threads, part(report, 0.02, 0.15))
+        loaded, _ = loaded_scene(
+            request.scene, {}, request.threads, report, textures=request.textures
+        )
         shot = Shot(loaded, recipe, wanted.region, wanted.frame, request.threads, sky)
         return run_pilot(shot, wanted.target, wanted.samples, part(report, 0.15, 1.0))
 

@@ -64,6 +64,7 @@ class Propose(Kind[Payload, Request, Result]):
     request_type = Request
     result_type = Result
     priority = 5
+    gives_way = True
     lane = "files"
     grace = AT_ONCE
 

@@ -22,6 +22,8 @@ from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, P, Q
 from mill_lane.work.kinds.final import final_recipe
 from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.first_look import Payload as Look
+from mill_lane.work.kinds.preload import PRELOAD
+from mill_lane.work.kinds.preload import Payload as Ahead
 from mill_lane.work.kinds.weigh import WEIGH, Payload
 
 
@@ -75,6 +77,7 @@ def keep_version(
     camera = final_recipe(db, job.id).camera
     known = camera if camera in version.analysis.cameras else ""
     queue.put(db, FIRST_LOOK, Look(version=row.id, camera=known), job.id)
+    queue.put(db, PRELOAD, Ahead(version=row.id), job.id)
     queue.put(db, WEIGH, Payload(version=row.id), job.id)
     return {"version": row.id}
 

@@ -47,6 +47,7 @@ class Weigh(Kind[Payload, Request, Result]):
     request_type = Request
     result_type = Result
     priority = 10
+    apart = True
     gives_way = True  # it is nobody's hurry: what an artist asks for goes first
 
     def prepare(self, context: Context, payload: Payload) -> Request:
