@@ -22,7 +22,7 @@ LEAST_COVERAGE = {"core,jobs": 90.0, "work": 80.0, "store": 90.0, "web": 85.0}
 PYTHON = sys.executable
 BIN = Path(PYTHON).parent
 STEPS = {
-    KERNELS: [PYTHON, "-m", "mill_lane.work.warm", "--wait"],
+    KERNELS: [PYTHON, "-m", "tests.browser.prepared"],
     "ruff, errors": [f"{BIN}/ruff", "check", "."],
     "ruff, format": [f"{BIN}/ruff", "format", "--check", "."],
     "mypy": [f"{BIN}/mypy"],

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
+import functools
+import shutil
 import tempfile
 import unittest
 from pathlib import Path
@@ -26,12 +29,30 @@ class WithHome(unittest.TestCase):
     def setUp(self) -> None:
         keep = tempfile.TemporaryDirectory()
         self.addCleanup(keep.cleanup)
-        self.home: Home = open_home(Path(keep.name))
+        shutil.copytree(_empty(), keep.name, dirs_exist_ok=True)
+        self.home: Home = open_home(Path(keep.name), migrated=True)
         self.addCleanup(self.home.sessions.kw["bind"].dispose)
 
 
+@functools.cache
+def _empty() -> Path:
+    """An installation with its tables and nothing in them."""
+    folder = Path(tempfile.mkdtemp(prefix="mill-lane-empty-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    open_home(folder).sessions.kw["bind"].dispose()
+    return folder
+
+
 def furnished(folder: Path) -> Home:
-    """An installation whose demo job is open, without a worker."""
+    """An installation whose demo job is open, without a worker: a copy of one made before."""
+    shutil.copytree(_furnished(), folder, dirs_exist_ok=True)
+    return open_home(folder, migrated=True)
+
+
+@functools.cache
+def _furnished() -> Path:
+    folder = Path(tempfile.mkdtemp(prefix="mill-lane-furnished-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
     home = open_home(folder)
     with home.sessions() as db:
         bootstrap(db, "small")
@@ -39,7 +60,8 @@ def furnished(folder: Path) -> Home:
             queue.end(db, task, "done")
         db.commit()
     add_version(home, 1)
-    return home
+    home.sessions.kw["bind"].dispose()  # what its log holds is in the database then
+    return folder
 
 
 def add_version(home: Home, number: int, job: int = 1) -> int:

@@ -12,7 +12,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from mill_lane.core.formats.pictures import encode
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
 from mill_lane.core.scene.model import (
@@ -83,11 +83,19 @@ def even_sky(radiance: float = 1.0) -> Environment:
 
 
 def render(
-    scene: Scene, samples: int = 16, size: int = 16, threads: int = 2, **recipe: Any
+    scene: Scene,
+    samples: int = 16,
+    size: int = 16,
+    threads: int = 1,
+    region: Region | None = None,
+    **recipe: Any,
 ) -> Session:
-    """Render to the end and return the session."""
+    """Render to the end and return the session; on one thread, since tests run side by side."""
     values = {"width": size, "height": size, "samples": samples, "min_samples": 1} | recipe
-    session = Session(load(scene, 1), Recipe(**values), threads=threads, frame=scene.frames[0])
+    crop = {} if region is None else {"region": region}
+    session = Session(
+        load(scene, 1), Recipe(**values), threads=threads, frame=scene.frames[0], **crop
+    )
     while not session.done:
         session.step(10)
     return session

@@ -13,8 +13,10 @@ from typing import ClassVar
 from bench import clients, damage, kill, schema
 from bench.server import Server
 from tests.test_start import can_mount
+from tests.thorough import thorough
 
 
+@thorough
 class TestWithAServer(unittest.TestCase):
     """On one server, for the sake of time."""
 
@@ -44,6 +46,7 @@ class TestWithAServer(unittest.TestCase):
 
 
 class TestCampaigns(unittest.TestCase):
+    @thorough
     def test_damage(self) -> None:
         found = damage.run(files=140, seed=11)
         self.assertEqual(found["files"], 140)
@@ -51,6 +54,7 @@ class TestCampaigns(unittest.TestCase):
         for name in ("crashes", "uncaught", "outside"):
             self.assertEqual(found[name], 0, found)
 
+    @thorough
     def test_schema(self) -> None:
         found = schema.run(cases=300)
         self.assertGreaterEqual(found["cases"], 250)

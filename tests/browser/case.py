@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
+import atexit
+import functools
 import json
 import os
 import re
-import socket
+import shutil
 import sqlite3
-import subprocess
-import sys
 import tempfile
 import time
 import unittest
-import urllib.error
 import urllib.request
 from collections.abc import Callable
 from contextlib import closing
@@ -24,6 +23,9 @@ from selenium.common.exceptions import StaleElementReferenceException, WebDriver
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
+
+from tests.browser.prepared import prepared
+from tests.browser.server import Server
 
 PATIENCE = float(os.environ.get("MILL_LANE_PATIENCE", "3"))
 ROOT = Path(__file__).resolve().parents[2]
@@ -40,91 +42,51 @@ FLAGS = (
 )
 
 
-class Server:
-    """A Mill Lane of its own, on a free port."""
-
-    def __init__(self, demo: str | None, scenes: Path | None = None) -> None:
-        self.keep = tempfile.TemporaryDirectory(prefix="mill-lane-browser-")
-        self.home = Path(self.keep.name) / "home"
-        with socket.socket() as s:
-            s.bind(("127.0.0.1", 0))
-            self.port = s.getsockname()[1]
-        self.base = f"http://127.0.0.1:{self.port}"
-        self.extra = [
-            *(["--demo", demo] if demo else []),
-            *(["--scenes", str(scenes)] if scenes else []),
-        ]
-        self.start()
-
-    def start(self) -> None:
-        command = [
-            sys.executable,
-            "-m",
-            "mill_lane.cli",
-            "serve",
-            "--home",
-            str(self.home),
-            "--port",
-            str(self.port),
-            *self.extra,
-        ]
-        self.process = subprocess.Popen(
-            command, stdout=subprocess.DEVNULL, env=os.environ.copy(), start_new_session=True
-        )
-        for _ in range(300):
-            try:
-                with urllib.request.urlopen(f"{self.base}/healthz", timeout=2) as answer:
-                    if answer.status == 200:
-                        return
-            except (urllib.error.URLError, OSError):
-                time.sleep(0.1)
-        raise RuntimeError("the server did not start")
-
-    def kill(self) -> None:
-        """As a power cut would: the whole group at once."""
-        os.killpg(self.process.pid, 9)
-        self.process.wait()
-        time.sleep(0.5)
-
-    def close(self) -> None:
-        self.process.terminate()
-        try:
-            self.process.wait(15)
-        except subprocess.TimeoutExpired:
-            self.kill()
-        self.keep.cleanup()
-
-
-def new_driver(downloads: Path) -> webdriver.Chrome:
+def new_driver() -> webdriver.Chrome:
     options = webdriver.ChromeOptions()
     for flag in (*FLAGS, f"--user-data-dir={tempfile.mkdtemp(prefix='mill-lane-chromium-')}"):
         options.add_argument(flag)
     options.binary_location = "/usr/bin/chromium"
-    options.add_experimental_option("prefs", {"download.default_directory": str(downloads)})
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
     size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-    driver.execute_cdp_cmd(
-        "Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(downloads)}
-    )
+    return driver
+
+
+@functools.cache
+def shared_driver() -> webdriver.Chrome:
+    """The browser of this process, which ends with it."""
+    driver = new_driver()
+    atexit.register(driver.quit)
     return driver
 
 
 class BrowserCase(unittest.TestCase):
-    demo: ClassVar[str | None] = "small"
+    """A server on a copy of the prepared home; with a size of the demo, on an empty one."""
+
+    demo: ClassVar[str | None] = None
     server: ClassVar[Server]
     driver: ClassVar[webdriver.Chrome]
+    folder: ClassVar[Path]
     downloads: ClassVar[Path]
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.server = Server(cls.demo)
+        keep = tempfile.TemporaryDirectory(prefix="mill-lane-browser-")
+        cls.addClassCleanup(keep.cleanup)
+        cls.folder = Path(keep.name)
+        if cls.demo is None:
+            shutil.copytree(prepared(), cls.folder / "home")
+        cls.server = Server(cls.folder / "home", cls.demo or "small")
         cls.addClassCleanup(cls.server.close)
-        cls.downloads = Path(cls.server.keep.name) / "downloads"
+        cls.downloads = cls.folder / "downloads"
         cls.downloads.mkdir()
-        cls.driver = new_driver(cls.downloads)
-        cls.addClassCleanup(cls.driver.quit)
+        cls.driver = shared_driver()
+        saved = {"behavior": "allow", "downloadPath": str(cls.downloads)}
+        cls.driver.execute_cdp_cmd("Browser.setDownloadBehavior", saved)
+        cls.addClassCleanup(cls.driver.get, "about:blank")
+        cls.driver.get_log("browser")  # what pages of before had to complain of
 
     def visit(self, path: str) -> None:
         self.driver.get(self.server.base + path)

@@ -6,7 +6,6 @@ broken files, stopped work, a killed server; and the keyboard.
 from __future__ import annotations
 
 import urllib.request
-from pathlib import Path
 
 from selenium.webdriver.common.keys import Keys
 
@@ -19,7 +18,7 @@ PAGE = "/static/app/page.js"
 
 class TestTroubles(BrowserCase):
     def upload(self, name: str, data: bytes) -> None:
-        path = Path(self.server.keep.name) / name
+        path = self.folder / name
         path.write_bytes(data)
         self.find("#pick").send_keys(str(path))
 

@@ -1,12 +1,10 @@
 """Files from elsewhere: opened, weighed, drawn, written in every format, and opened again.
 
-`tests/samples.toml` lists them.  A run tries every eighth file; with MILL_LANE_SAMPLES=all it tries
-all of them.
+`tests/samples.toml` lists them.  A run tries every sixteenth file, `./check --all` all of them.
 """
 
 from __future__ import annotations
 
-import os
 import tempfile
 import tomllib
 import unittest
@@ -20,9 +18,10 @@ from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.weigh.measure import weigh
 from tests.scenes import render
+from tests.thorough import EVERYTHING
 
 ROOT = Path(__file__).resolve().parents[2]
-EIGHTH = 8
+SOME = 16
 SIZE, SAMPLES = {"width": 160, "height": 90}, 4
 
 
@@ -55,7 +54,7 @@ class TestSamples(unittest.TestCase):
 
     def test_in_and_out_again(self) -> None:
         files = listed()
-        step = 1 if os.environ.get("MILL_LANE_SAMPLES") == "all" else EIGHTH
+        step = 1 if EVERYTHING else SOME
         for path in files[::step]:
             with self.subTest(path.parent.name), tempfile.TemporaryDirectory() as folder:
                 self.round_trips(path, Path(folder))

@@ -21,6 +21,7 @@ from mill_lane.core.formats.usd.read import read_stage
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_usd import UsdCase, quad
+from tests.thorough import EVERYTHING
 
 FAR = 777.0  # where what is secret stands, so that it is known again
 HEAD = """#usda 1.0
@@ -132,10 +133,11 @@ class TestOutside(UsdCase):
             self.assert_own_alone(open_scene(self.other / "secret.usda"))
 
     def test_in_a_process_that_is_shut_in(self) -> None:
+        """Every third way out; in all of the checks each: a process takes two seconds to start."""
         before = os.getcwd()
         os.chdir(self.other)  # where a bare name would be found
         self.addCleanup(os.chdir, before)
-        for name, text in self.constructs().items():
+        for name, text in list(self.constructs().items())[:: 1 if EVERYTHING else 3]:
             with self.subTest(name):
                 try:
                     scene = open_scene(self.written(name, text))

@@ -171,6 +171,9 @@ class TestPatchwork(unittest.TestCase):
         def mapped() -> int:
             return sum(1 for line in Path("/proc/self/maps").read_text().splitlines() if line)
 
+        gc.collect()
+        gc.freeze()  # what other tests left need not be looked through each time
+        self.addCleanup(gc.unfreeze)
         before = mapped()
         for _ in range(50):
             piece = Patchwork(8 * page)

@@ -1,0 +1,73 @@
+"""An installation whose demo is built, weighed, looked at and asked what could be trimmed: made
+once for these sources, copied by whoever needs it.  `python -m tests.browser.prepared` makes it.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import shutil
+import sqlite3
+import tempfile
+import time
+from contextlib import closing
+from pathlib import Path
+
+from mill_lane.core.progress import silent
+from mill_lane.work.warm import compile_readers, prepare
+from tests.browser.server import Server
+from tests.pool import KEPT, ROOT
+
+SECONDS = 600.0  # until it is given up
+QUIET = 3.0  # seconds without a task until nothing more is to come
+
+
+def stamp() -> str:
+    """Another whenever the sources are."""
+    found = hashlib.sha256()
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        found.update(path.read_bytes())
+    return found.hexdigest()[:16]
+
+
+def prepared() -> Path:
+    """The folder of the installation, made where there is none for these sources."""
+    path = KEPT / f"prepared-{stamp()}"
+    with (KEPT / "prepared.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not path.exists():
+            for old in KEPT.glob("prepared-*"):
+                shutil.rmtree(old)
+            _make(path)
+    return path
+
+
+def _make(path: Path) -> None:
+    with tempfile.TemporaryDirectory(dir=KEPT, prefix="preparing-") as folder:
+        server = Server(Path(folder) / "home", "small")
+        try:
+            _until_idle(server.home)
+        finally:
+            server.close()
+        (Path(folder) / "home").rename(path)
+
+
+def _until_idle(home: Path) -> None:
+    end, quiet = time.monotonic() + SECONDS, time.monotonic()
+    database = home / "mill-lane.sqlite"
+    count = "SELECT count(*) FROM tasks WHERE "
+    while time.monotonic() - quiet < QUIET:
+        time.sleep(0.2)
+        with closing(sqlite3.connect(f"file:{database}?mode=ro", uri=True, timeout=10)) as db:
+            going = db.execute(count + "state IN ('queued', 'running')").fetchone()[0]
+            asked = db.execute(count + "kind = 'propose' AND state = 'done'").fetchone()[0]
+        if going or not asked:
+            quiet = time.monotonic()
+        if time.monotonic() > end:
+            raise RuntimeError("the demo was not prepared in time")
+
+
+if __name__ == "__main__":
+    prepare(silent, behind=0)
+    compile_readers()
+    prepared()
