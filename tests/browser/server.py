@@ -12,14 +12,20 @@ import urllib.request
 from pathlib import Path
 
 
+ROOT = Path(__file__).resolve().parents[2]
+
+
 class Server:
     """A Mill Lane of its own on a home folder, on a free port."""
 
-    def __init__(self, home: Path, demo: str | None, scenes: Path | None = None) -> None:
-        self.home = home
-        with socket.socket() as s:
-            s.bind(("127.0.0.1", 0))
-            self.port = s.getsockname()[1]
+    def __init__(
+        self, home: Path, demo: str | None, scenes: Path | None = None, port: int = 0
+    ) -> None:
+        self.home, self.port = home, port
+        if not port:
+            with socket.socket() as s:
+                s.bind(("127.0.0.1", 0))
+                self.port = s.getsockname()[1]
         self.base = f"http://127.0.0.1:{self.port}"
         self.extra = [
             *(["--demo", demo] if demo else []),
@@ -40,7 +46,11 @@ class Server:
             *self.extra,
         ]
         self.process = subprocess.Popen(
-            command, stdout=subprocess.DEVNULL, env=os.environ.copy(), start_new_session=True
+            command,
+            stdout=subprocess.DEVNULL,
+            cwd=ROOT,
+            env=os.environ.copy(),
+            start_new_session=True,
         )
         for _ in range(300):
             try:

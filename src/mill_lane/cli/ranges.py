@@ -34,7 +34,7 @@ def add_arguments(sub: ArgumentParser) -> None:
     for name, kind in NUMBERS:
         sub.add_argument(f"--{name}", type=kind)
     sub.add_argument("--time", type=float, metavar="SECONDS", help="stop each frame after this")
-    sub.add_argument("--layers", help="names of layers, with commas; see the README")
+    sub.add_argument("--layers", help="names of layers, with commas; see docs/terminal.md")
     sub.add_argument("--camera")
     sub.add_argument("--sky", type=Path, help="an HDR or EXR picture of the sky")
     sub.add_argument("--out", type=Path, metavar="DIR", help="where frames are written")

@@ -44,7 +44,7 @@ def add_arguments(sub: ArgumentParser) -> None:
     sub.add_argument("--threads", type=int)
     sub.add_argument("--frame", type=int)
     sub.add_argument("--camera")
-    sub.add_argument("--layers", help="names of layers, with commas; see the README")
+    sub.add_argument("--layers", help="names of layers, with commas; see docs/terminal.md")
     text = "an HDR or EXR picture of the sky, longitude over latitude"
     sub.add_argument("--sky", type=Path, help=text)
     text = "go on from OUT.state, and write it while rendering"

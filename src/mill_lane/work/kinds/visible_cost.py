@@ -64,6 +64,7 @@ class VisibleCost(Kind[Payload, Request, Result]):
     result_type = Result
     priority = 8
     gives_way = True  # it is nobody's hurry: what an artist asks for goes first
+    apart = True
     kernels = True
     grace = AT_ONCE
 
