@@ -14,6 +14,7 @@ from contextlib import closing
 from pathlib import Path
 
 from mill_lane.core.progress import silent
+from mill_lane.store.bell import FILE
 from mill_lane.work.warm import compile_readers, prepare
 from tests.browser.server import Server
 from tests.pool import KEPT, ROOT
@@ -49,7 +50,8 @@ def _make(path: Path) -> None:
             _until_idle(server.home)
         finally:
             server.close()
-        (Path(folder) / "home").rename(path)
+        server.home.joinpath(FILE).unlink(missing_ok=True)  # a pipe cannot be copied
+        server.home.rename(path)
 
 
 def _until_idle(home: Path) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.remote.webelement import WebElement
@@ -15,8 +13,6 @@ from tests.core.test_denoise import noisy
 
 
 class TestDenoising(BrowserCase):
-    demo: ClassVar[str | None] = "small"
-
     def quiet(self) -> None:
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 

@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
 from selenium.webdriver.common.by import By
 
 from tests.browser.case import BrowserCase
 
 
 class TestNights(BrowserCase):
-    demo: ClassVar[str | None] = "small"
-
     def set(self, css: str, value: str) -> None:
         """Write into a field of the sheet, as if it was left then."""
         script = """

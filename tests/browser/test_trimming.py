@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import zipfile
-from typing import ClassVar
 
 from selenium.common.exceptions import WebDriverException
 from selenium.webdriver.common.by import By
@@ -12,8 +11,6 @@ from tests.browser.case import BrowserCase
 
 
 class TestTrimming(BrowserCase):
-    demo: ClassVar[str | None] = "small"
-
     def staged(self) -> str:
         return self.figure("trim")
 

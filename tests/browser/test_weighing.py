@@ -6,7 +6,6 @@ classes, shading, scrubbing, what-ifs, profiles, another format.
 from __future__ import annotations
 
 import zipfile
-from typing import ClassVar
 
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.select import Select
@@ -15,8 +14,6 @@ from tests.browser.case import BrowserCase
 
 
 class TestWeighing(BrowserCase):
-    demo: ClassVar[str | None] = "small"
-
     def setUp(self) -> None:
         self.ready()
         # Listed at once; looked at behind the page, which follows without a reload.

@@ -83,8 +83,13 @@ def look_picture(
         raise NotFoundError("first look of that number")
     kept = bool(row.result.get("picture"))
     headers = FOR_EVER if kept and v else {"Cache-Control": "no-store"}
-    path = looks.picture_of(home, row, meshes)
-    return Response(path.read_bytes(), media_type="image/png", headers=headers)
+    try:
+        pixels = looks.picture_of(home, row, meshes).read_bytes()
+    except (NotFoundError, FileNotFoundError):
+        if row.over:
+            raise NotFoundError("first look of that number") from None
+        return Response(status_code=204)  # it gave way to something else, and is drawn anew later
+    return Response(pixels, media_type="image/png", headers=headers)
 
 
 class Look(BaseModel):
