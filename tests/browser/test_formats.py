@@ -8,7 +8,6 @@ from __future__ import annotations
 import csv
 import zipfile
 from pathlib import Path
-from typing import ClassVar
 
 import numpy as np
 import trimesh
@@ -24,8 +23,6 @@ from tests.core.test_usd import quad
 
 
 class TestFormats(BrowserCase):
-    demo: ClassVar[str | None] = None
-
     def open(self, path: Path) -> None:
         self.visit("/")
         self.find("#pick").send_keys(str(path))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import ClassVar
 
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
@@ -33,8 +32,6 @@ def two_cameras(folder: Path) -> Path:
 
 
 class TestLooks(BrowserCase):
-    demo: ClassVar[str | None] = None
-
     def drawn(self) -> str:
         """Which picture the look shows; empty while there is none."""
         found = self.driver.find_elements(By.CSS_SELECTOR, "first-look[data-drawn]")

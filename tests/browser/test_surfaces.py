@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
-
 from pxr import Gf, Usd, UsdGeom, UsdLux
 from selenium.webdriver.common.by import By
 
@@ -12,8 +10,6 @@ from tests.core.test_usd_surfaces import cube
 
 
 class TestSurfaces(BrowserCase):
-    demo: ClassVar[str | None] = None
-
     def test_levels_by_size_on_screen(self) -> None:
         path = self.downloads / "buns.usda"
         stage = Usd.Stage.CreateNew(str(path))
@@ -30,7 +26,8 @@ class TestSurfaces(BrowserCase):
         self.says("subdivision surfaces", seconds=120)
         self.until(lambda: "Weighing in full" not in self.text(), 240, "for it to be weighed")
 
-        self.visit("/jobs/1/trim?trim=dicing")
+        job = self.driver.current_url.removeprefix(self.server.base).split("/")[2]
+        self.visit(f"/jobs/{job}/trim?trim=dicing")
         self.says("Level of subdivision surfaces", "level 2 at most", "Predicted")
         self.axe("Trim, levels of surfaces")
         cell = "a[href='?trim=dicing&edge=8&cap=4&finer=true']"
