@@ -27,6 +27,7 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.browser.prepared import prepared
 from tests.browser.server import Server
 
+POLL = 0.25  # seconds between two looks at a page: each takes time from what is waited for
 PATIENCE = float(os.environ.get("MILL_LANE_PATIENCE", "3"))
 ROOT = Path(__file__).resolve().parents[2]
 FLAGS = (
@@ -111,7 +112,7 @@ class BrowserCase(unittest.TestCase):
                 self.fail(
                     f"waited {seconds} s in vain {what}; the page says: {self.text()[-2500:]}"
                 )
-            time.sleep(0.15)
+            time.sleep(POLL)
 
     def ready(self) -> None:
         """Show the jobs, once the demo scene can be opened."""

@@ -12,9 +12,13 @@ from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.formats.gltf import read_scene
 from tests.browser.case import BrowserCase
 from tests.gltf_tools import validate
+from tests.thorough import thorough
 
 
+@thorough
 class TestStory(BrowserCase):
+    """Each step has a test of its own beside it, on a home that is prepared."""
+
     demo: ClassVar[str | None] = "medium"  # from nothing; smaller textures leave nothing to trim
 
     def marked(self) -> str:

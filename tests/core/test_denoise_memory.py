@@ -38,14 +38,6 @@ def of_a_process(folder: str) -> int:
 
 
 class TestMemory(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        """What is compiled is compiled here, not in what is measured."""
-        layers, _ = noisy(0.08)
-        with tempfile.TemporaryDirectory() as held:
-            write_exr(Path(held) / "in.exr", layers, names=exr_names())
-            of_a_process(held)
-
     def test_predicted_and_measured(self) -> None:
         """Within a third, for a picture of one strip; in all of the checks, of two as well."""
         for times in ((6, 6), (12, 18)) if EVERYTHING else ((6, 6),):
@@ -56,6 +48,7 @@ class TestMemory(unittest.TestCase):
                 large[f"{guide}_variance"] = np.full_like(large[guide], 1e-4)
             with tempfile.TemporaryDirectory() as held:
                 write_exr(Path(held) / "in.exr", large, names=exr_names())
+                of_a_process(held)  # compiled here, not in what is measured
                 measured = of_a_process(held)
             height, width = large["beauty"].shape[:2]
             ratio = measured / denoise_bytes(width, height)
