@@ -21,10 +21,24 @@ from mill_lane.work.kinds.deliver import Payload
 from tests.web.case import WebCase
 
 ODD = (
-    "a.\0", "\0", "a." + "b" * 300, "x" * 400 + ".glb", "." * 300, "a\x1b.glb", "../../a.\0glb",
-    "a.glb/..", "con.glb", "\u202egnp.glb", "a\nb.hdr", "%00", "a.ä" * 90, " ", "", "a/\\",
+    "a.\0",
+    "\0",
+    "a." + "b" * 300,
+    "x" * 400 + ".glb",
+    "." * 300,
+    "a\x1b.glb",
+    "../../a.\0glb",
+    "a.glb/..",
+    "con.glb",
+    "\u202egnp.glb",
+    "a\nb.hdr",
+    "%00",
+    "a.ä" * 90,
+    " ",
+    "",
+    "a/\\",
     "\ud800.glb",
-)  # fmt: skip
+)
 NAMES = st.sampled_from(ODD) | st.text(max_size=40) | st.text(min_size=250, max_size=320)
 LINES = st.text(st.characters(min_codepoint=32, max_codepoint=255), max_size=30)
 HEADERS = st.dictionaries(
@@ -33,9 +47,7 @@ HEADERS = st.dictionaries(
     max_size=3,
 )
 BODIES = st.sampled_from([b"", b"x", b"\x89PNG", b"glTF", b"#?RADIANCE\n", b"PK\x03\x04"])
-ANYTHING: Any = {
-    "max_examples": 80, "deadline": None, "suppress_health_check": list(HealthCheck)
-}  # fmt: skip
+ANYTHING: Any = {"max_examples": 80, "deadline": None, "suppress_health_check": list(HealthCheck)}
 UPLOADS = ("scenes", "jobs/1/sky", "jobs/1/sessions", "trials/1/mask")
 
 

@@ -30,7 +30,7 @@ from mill_lane.store import files, transactions
 from mill_lane.store.files import file_hash
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render, RenderGroup, SceneVersion, StoredFile, Task
-from mill_lane.work import leftovers, queue, runs, worker
+from mill_lane.work import keeping, leftovers, queue, runs, worker
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.render_parts import Layer
 from mill_lane.work.kinds.render_parts import Result as RenderResult
@@ -154,9 +154,15 @@ def render_row(db: Session, group: int | None = None, frame: int = 1) -> int:
 
 def run_row(db: Session) -> int:
     settings = runs.RunSettings(
-        sheet=RunSheet(), folder=Path("frames"), every=[7], left=[7], version=1,
-        recipe=stored(RECIPE), device={}, scheduler="tcp://nowhere:1",
-    )  # fmt: skip
+        sheet=RunSheet(),
+        folder=Path("frames"),
+        every=[7],
+        left=[7],
+        version=1,
+        recipe=stored(RECIPE),
+        device={},
+        scheduler="tcp://nowhere:1",
+    )
     number = runs.next_number(RenderGroup, 1, "run")
     group = RenderGroup(job_id=1, kind="run", number=number)
     runs.store(group, settings)
@@ -199,7 +205,9 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
     "first_look": (
         lambda db: {"version": 1},
         lambda m: {
-            "picture": m.file("look.png"), "meshes": m.file("meshes.png"), "samples": 1.0,
+            "picture": m.file("look.png"),
+            "meshes": m.file("meshes.png"),
+            "samples": 1.0,
             "complete": True,
         },
     ),
@@ -207,7 +215,8 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
     "weigh": (lambda db: {"version": 1}, lambda m: {"analysis": m.analysis()}),
     "propose": (lambda db: {"version": 1, "asked": []}, lambda m: {"found": []}),
     "visible_cost": (
-        lambda db: {"version": 1, "key": "k", "choices": []}, lambda m: {"pairs": pairs(m)}
+        lambda db: {"version": 1, "key": "k", "choices": []},
+        lambda m: {"pairs": pairs(m)},
     ),
     "trim": (lambda db: ROW | {"choices": []}, Made.version),
     "export": (
@@ -218,7 +227,8 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
     "denoise": (lambda db: {"render": render_row(db)}, denoised),
     "denoise_later": (lambda db: {"render": render_row(db)}, denoised),
     "denoise_files": (
-        lambda db: {"source": "a.####.exr", "out": "b.####.exr"}, lambda m: {"measured": {}}
+        lambda db: {"source": "a.####.exr", "out": "b.####.exr"},
+        lambda m: {"measured": {}},
     ),
     "hold": (
         lambda db: {"version": 1, "region": (0, 0, 8, 8), "frame": 1, "target": 0.1},
@@ -229,7 +239,7 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
         lambda m: {"path": m.file("film.mp4"), "frames": 3},
     ),
     "spread": (lambda db: {"run": run_row(db)}, spread),
-}  # fmt: skip
+}
 
 
 class TestEnding(unittest.TestCase):
@@ -267,13 +277,13 @@ class TestEnding(unittest.TestCase):
             leftovers.sweep_store(self.home)
             faults.off = False
 
-        with mock.patch.object(one, "_rest", rest), doing.claims:
+        with mock.patch.object(one.keeper, "rest", rest), doing.claims:
             with faults.injected():
                 if name == "spread":
                     one._keep_part(doing, result)
             rest(0)
             with faults.injected():
-                one._finish(task.id, kind, "done", result)
+                one.keeper.finish(task.id, kind, "done", result)
         self.kept(task.id, made)
 
     def kept(self, number: int, made: Made) -> None:
@@ -300,7 +310,7 @@ class TestEnding(unittest.TestCase):
         injected = 0
         quick = (
             mock.patch.object(transactions, "PAUSE", 0.0),
-            mock.patch.object(worker, "FIRST_REST", 0.0),
+            mock.patch.object(keeping, "FIRST_REST", 0.0),
         )
         with quick[0], quick[1]:
             # What fails after it was done is a matter of the store, not of the kind.
@@ -325,7 +335,7 @@ class TestEnding(unittest.TestCase):
                 db.commit()
 
         full = mock.patch.object(files, "file_hash", side_effect=OSError(errno.ENOSPC, "full"))
-        with mock.patch.object(one, "_rest", rest), full:
-            one._finish(task.id, KINDS["render"], "done", result)
+        with mock.patch.object(one.keeper, "rest", rest), full:
+            one.keeper.finish(task.id, KINDS["render"], "done", result)
         with self.home.sessions() as db:
             self.assertEqual(db.get_one(Task, task.id).state, "cancelled")

@@ -17,10 +17,11 @@ from unittest import mock
 from sqlalchemy.exc import OperationalError
 
 from mill_lane.store.models import Task
-from mill_lane.work import queue, supervisor, worker
+from mill_lane.work import keeping, queue, supervisor, worker
+from mill_lane.work.keeping import hindrance
 from mill_lane.work.signs import Sign, Signs
 from mill_lane.work.supervisor import Supervisor
-from mill_lane.work.worker import Worker, hindrance
+from mill_lane.work.worker import Worker
 from tests.homes import WithHome
 from tests.toys.kind import COUNT, Payload
 
@@ -112,13 +113,14 @@ class TestKeepingOn(Waiting):
         signs.tell.side_effect = lambda *given: self.said.append(Sign(*given))
         self.worker = Worker(self.home, signs)
         self.addCleanup(lambda: self.worker.child and self.worker.child.kill())
-        rests = mock.patch.multiple(worker, FIRST_REST=0.02, LONGEST_REST=0.05)
-        rests.start()
-        self.addCleanup(rests.stop)
+        for module in (worker, keeping):
+            rests = mock.patch.multiple(module, FIRST_REST=0.02, LONGEST_REST=0.05)
+            rests.start()
+            self.addCleanup(rests.stop)
 
     def failing(self, name: str, error: Exception, times: int) -> Any:
-        """A function of the worker's module that fails so often, and then does what it did."""
-        kept, left = getattr(worker, name), [times]
+        """A function of what keeps results that fails so often, and then does what it did."""
+        kept, left = getattr(keeping, name), [times]
 
         def inner(*given: Any, **more: Any) -> Any:
             left[0] -= 1
@@ -126,7 +128,7 @@ class TestKeepingOn(Waiting):
                 raise error
             return kept(*given, **more)
 
-        return mock.patch.object(worker, name, inner)
+        return mock.patch.object(keeping, name, inner)
 
     def test_a_result_waits_for_the_disk(self) -> None:
         """A full disk while the result is taken in and noted: it is kept as soon as it can be."""

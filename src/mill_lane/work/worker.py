@@ -7,7 +7,6 @@ Whatever fails on the way is tried again: a worker that gives up would leave all
 from __future__ import annotations
 
 import contextlib
-import functools
 import os
 import signal
 import sys
@@ -24,13 +23,14 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
-from mill_lane.store.files import Taken, claimed
+from mill_lane.store.files import claimed
 from mill_lane.store.home import Home, hold, open_home
 from mill_lane.store.models import Task
-from mill_lane.store.transactions import no_room, passing, write
+from mill_lane.store.transactions import passing, write
 from mill_lane.work import failures, leftovers, queue
 from mill_lane.work.computer import Child
-from mill_lane.work.ending import TEMPORARY, AnyKind, conclude, sweep, without
+from mill_lane.work.ending import TEMPORARY, AnyKind, without
+from mill_lane.work.keeping import FIRST_REST, LONGEST_REST, Keeper, hindrance, in_task
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.signs import Doing, Signs
@@ -43,16 +43,11 @@ BEAT = 0.25  # seconds between two signs of life
 WAY = 0.3  # seconds that work has to stop which gives way; then its process is ended
 TIDY_SECONDS = 20.0  # between two looks for what nobody needs, while there is nothing to do
 CHILDREN = 3  # that are tried before a task has failed that none of them took
-FIRST_REST, LONGEST_REST = 0.5, 10.0  # seconds between attempts at what cannot be done just now
 T = TypeVar("T")
 
 
 class Orphaned(Exception):
     """Raised when the server is gone: the next one takes up what was begun."""
-
-
-class _GivenUp(Exception):
-    """Raised where a result waits to be kept, and somebody asked to cancel its task."""
 
 
 @dataclass
@@ -88,6 +83,7 @@ class Worker:
         self.home = home
         self.lane = lane
         self.waker = waker or Waker(home, os.getppid())
+        self.keeper = Keeper(home, self._tell, self._rest)
         self.signs = signs or Signs()
         self.child: Child | None = None
         self.apart: Child | None = None  # that does what is to leave the other's scene alone
@@ -226,19 +222,19 @@ class Worker:
                 return False
             number, name, share = task.id, task.kind, task.share
         if name not in KINDS:
-            self._in_task(number, lambda c: _fail(c, failures.unknown_kind(name)))
+            in_task(self.home, number, lambda c: _fail(c, failures.unknown_kind(name)))
             return True
         kind = KINDS[name]
         request, error = self._prepared(number, kind)
         if request is None:
-            self._finish(number, kind, "failed", error)
+            self.keeper.finish(number, kind, "failed", error)
         else:
             doing = _Doing(number, kind, share)
             with doing.claims:
                 self.in_hand = True
                 outcome, result = self._do(doing, request)
                 self.in_hand = False
-                self._finish(number, kind, outcome, result)
+                self.keeper.finish(number, kind, outcome, result)
         return True
 
     def _prepared(self, number: int, kind: AnyKind) -> tuple[BaseModel | None, Any]:
@@ -346,14 +342,6 @@ class Worker:
             doing.told = wants
             child.ask(wants)
 
-    def _in_task(self, number: int, work: Callable[[Context], T]) -> T:
-        """Do something with a task in a transaction of its own."""
-
-        def inner(session: Session) -> T:
-            return work(Context(session, self.home, session.get_one(Task, number)))
-
-        return write(self.home.sessions, inner)
-
     def _keep_part(self, doing: _Doing, result: BaseModel) -> None:
         """Take over a part; one that cannot be written just now comes again with the whole.
 
@@ -368,81 +356,12 @@ class Worker:
         with contextlib.ExitStack() as claims:
             claims.enter_context(claimed(doing.kind.files_of_part(result)))
             try:
-                self._in_task(doing.number, work)
+                in_task(self.home, doing.number, work)
             except Exception as e:
                 if not passing(e):
                     raise
                 doing.claims.push(claims.pop_all())
                 self._tell("works", hindrance(e))
-
-    def _finish(self, number: int, kind: AnyKind, outcome: str, result: Any) -> None:
-        """Keep what came out, however long it takes until that is possible.
-
-        What was made is got ready for the store once: listing it moves it, so that a second
-        attempt would find nothing where it was made.
-        """
-        taken: dict[str, Taken] = {}
-        with contextlib.ExitStack() as claims:
-            if outcome == "done":
-                try:
-                    taken = self._patiently(number, lambda: kind.store(self.home, result))
-                    claims.enter_context(claimed(taken.values()))
-                except _GivenUp:
-                    outcome, result = "cancelled", None
-                except Exception as e:
-                    traceback.print_exc()
-                    outcome, result = "failed", failures.not_kept(e)
-            task = self._concluded(number, kind, outcome, result, taken)
-        with contextlib.suppress(OSError):
-            sweep(self.home, kind, task)
-
-    def _concluded(
-        self, number: int, kind: AnyKind, outcome: str, result: Any, taken: dict[str, Taken]
-    ) -> Task:
-        """Write down how a task ended; what cannot be written for good has failed."""
-        while True:
-
-            def work(context: Context, ended: tuple[Any, ...] = (outcome, result, taken)) -> Task:
-                conclude(context, kind, *ended)
-                return context.task
-
-            try:
-                return self._patiently(number, functools.partial(self._in_task, number, work))
-            except _GivenUp:
-                outcome, result = "cancelled", None
-            except Exception as e:
-                if outcome == "failed":
-                    raise
-                traceback.print_exc()
-                outcome, result = "failed", failures.not_kept(e)
-
-    def _patiently(self, number: int, work: Callable[[], T]) -> T:
-        """Do something at the end of a task, again and again while what hinders it may pass.
-
-        Raises
-        ------
-        _GivenUp
-            Where somebody would rather lose the result than wait.
-        """
-        rest = FIRST_REST
-        while True:
-            self._tell("keeps")
-            try:
-                return work()
-            except Exception as e:
-                if not passing(e):
-                    raise
-                self._tell("keeps", f"The result of task {number} waits: {hindrance(e)}")
-                self._rest(rest)
-                rest = min(2 * rest, LONGEST_REST)
-                if self._given_up(number):
-                    raise _GivenUp from e
-
-    def _given_up(self, number: int) -> bool:
-        """Whether somebody asked to cancel a task whose result waits."""
-        with contextlib.suppress(OperationalError), self.home.sessions() as session:
-            return session.get_one(Task, number).cancel
-        return False
 
 
 class Beside:
@@ -467,15 +386,6 @@ class Beside:
 
 def _fail(context: Context, error: dict[str, Any]) -> None:
     queue.end(context.db, context.task, "failed", text="failed", error=error)
-
-
-def hindrance(error: Exception) -> str:
-    """What keeps the work from going on, in words."""
-    if no_room(error):
-        return "The disk is full."
-    if isinstance(error, OperationalError):
-        return f"The database cannot be written: {error.orig}."
-    return f"{type(error).__name__}: {error}"[:200]
 
 
 def serve(folder: str, parent: int, signs: Signs) -> None:
