@@ -34,7 +34,7 @@ LABELLED = """
     const [css, label] = arguments;
     const said = (e) => e.innerText.trim().replace(/\\s+/g, " ");
     const fits = (e) => e.checkVisibility() && !e.disabled && said(e) === label;
-    return [...document.querySelectorAll(css)].find(fits) ?? null;
+    return [...document.querySelectorAll(css)].filter(fits);
 """
 FLAGS = (
     "--headless=new",
@@ -204,10 +204,11 @@ class BrowserCase(unittest.TestCase):
 
         def click() -> bool:
             css = f"{within} button, {within} a, {within} label"
-            found = self.driver.execute_script(LABELLED, css, label)
-            if found is not None:
-                found.click()
-            return found is not None
+            for e in self.driver.execute_script(LABELLED, css, label):
+                if e.is_displayed():
+                    e.click()
+                    return True
+            return False
 
         self.until(click, 20, f"for a button “{label}”")
 
