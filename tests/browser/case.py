@@ -30,9 +30,10 @@ from tests.browser.server import Server
 POLL = 0.25  # seconds between two looks at a page: each takes time from what is waited for
 PATIENCE = float(os.environ.get("MILL_LANE_PATIENCE", "3"))
 ROOT = Path(__file__).resolve().parents[2]
+# Links within drawings have no innerText.
 LABELLED = """
     const [css, label] = arguments;
-    const said = (e) => e.innerText.trim().replace(/\\s+/g, " ");
+    const said = (e) => (e.innerText ?? e.textContent).trim().replace(/\\s+/g, " ");
     const fits = (e) => e.checkVisibility() && !e.disabled && said(e) === label;
     return [...document.querySelectorAll(css)].filter(fits);
 """
