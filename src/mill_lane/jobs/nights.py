@@ -251,8 +251,11 @@ def not_to_be_added_to(home: Home, row: Render, settings: RunSettings) -> str:
     shown = {"region": row.region, "frame": row.frame, "preview": row.preview}
     recipe = read_recipe(settings.recipe)
     wanted = whole_key(row.version.file_hash, recipe, shown, settings.means)
-    if can_add(state_key(state), wanted):
-        return ""
+    try:
+        if can_add(state_key(state), wanted):
+            return ""
+    except MillError:
+        return "its state is damaged"
     changed = f" ({settings.less[-1]})" if settings.less else ""
     return f"the run has changed since{changed}, and more samples would be of another picture"
 
