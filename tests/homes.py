@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import atexit
-import functools
 import shutil
 import tempfile
 import unittest
@@ -12,14 +10,18 @@ from pathlib import Path
 from sqlalchemy import select
 
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.jobs.bootstrap import bootstrap
+from mill_lane.jobs.lookup import chosen_recipe, find_job
 from mill_lane.store.files import list_file
 from mill_lane.store.home import Home, open_home
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context, Unheard
+from mill_lane.work.kinds.weigh import WEIGH, Payload
+from tests.kept import kept
 from tests.scenes import small_demo
 
 
@@ -29,30 +31,36 @@ class WithHome(unittest.TestCase):
     def setUp(self) -> None:
         keep = tempfile.TemporaryDirectory()
         self.addCleanup(keep.cleanup)
-        shutil.copytree(_empty(), keep.name, dirs_exist_ok=True)
-        self.home: Home = open_home(Path(keep.name), migrated=True)
+        self.home: Home = _copy(_empty(), Path(keep.name))
         self.addCleanup(self.home.sessions.kw["bind"].dispose)
 
 
-@functools.cache
 def _empty() -> Path:
     """An installation with its tables and nothing in them."""
-    folder = Path(tempfile.mkdtemp(prefix="mill-lane-empty-"))
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    open_home(folder).sessions.kw["bind"].dispose()
-    return folder
+    return kept("empty", lambda folder: _shut(open_home(folder)))
+
+
+def _shut(home: Home) -> None:
+    """What the database's log holds is in the database then."""
+    home.sessions.kw["bind"].dispose()
 
 
 def furnished(folder: Path) -> Home:
     """An installation whose demo job is open, without a worker: a copy of one made before."""
-    shutil.copytree(_furnished(), folder, dirs_exist_ok=True)
+    return _copy(kept("furnished", _furnish), folder)
+
+
+def weighed(folder: Path) -> Home:
+    """The same, weighed in full for a small picture, and what could be trimmed is worked out."""
+    return _copy(kept("weighed", _weigh), folder)
+
+
+def _copy(source: Path, folder: Path) -> Home:
+    shutil.copytree(source, folder, dirs_exist_ok=True)
     return open_home(folder, migrated=True)
 
 
-@functools.cache
-def _furnished() -> Path:
-    folder = Path(tempfile.mkdtemp(prefix="mill-lane-furnished-"))
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+def _furnish(folder: Path) -> None:
     home = open_home(folder)
     with home.sessions() as db:
         bootstrap(db, "small")
@@ -60,8 +68,32 @@ def _furnished() -> Path:
             queue.end(db, task, "done")
         db.commit()
     add_version(home, 1)
-    home.sessions.kw["bind"].dispose()  # what its log holds is in the database then
-    return folder
+    _shut(home)
+
+
+def _weigh(folder: Path) -> None:
+    home = furnished(folder)
+    small_picture(home)
+    weigh_fully(home)
+    _shut(home)
+
+
+def small_picture(home: Home) -> None:
+    """A final recipe whose looks take no time."""
+    with home.sessions.begin() as db:
+        row = chosen_recipe(db, find_job(db, 1), "final")
+        small = {"width": 96, "height": 54, "samples": 2, "min_samples": 1}
+        row.data = read_recipe(row.data).model_copy(update=small).model_dump(mode="json")
+
+
+def weigh_fully(home: Home) -> None:
+    """As the worker would: what could be trimmed is worked out after it."""
+    with home.sessions.begin() as db:
+        version = db.scalars(select(SceneVersion)).one()
+        queue.put(db, WEIGH, Payload(version=version.id), 1)
+    for name in ("weigh", "propose"):
+        if do_tasks(home, name) != 1:
+            raise AssertionError(name)
 
 
 def add_version(home: Home, number: int, job: int = 1) -> int:

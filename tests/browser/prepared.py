@@ -4,11 +4,7 @@ once for these sources, copied by whoever needs it.  `python -m tests.browser.pr
 
 from __future__ import annotations
 
-import fcntl
-import hashlib
-import shutil
 import sqlite3
-import tempfile
 import time
 from contextlib import closing
 from pathlib import Path
@@ -17,41 +13,25 @@ from mill_lane.core.progress import silent
 from mill_lane.store.bell import FILE
 from mill_lane.work.warm import compile_readers, prepare
 from tests.browser.server import Server
-from tests.pool import KEPT, ROOT
+from tests.homes import weighed
+from tests.kept import kept
 
 SECONDS = 600.0  # until it is given up
 QUIET = 3.0  # seconds without a task until nothing more is to come
 
 
-def stamp() -> str:
-    """Another whenever the sources are."""
-    found = hashlib.sha256()
-    for path in sorted((ROOT / "src").rglob("*.py")):
-        found.update(path.read_bytes())
-    return found.hexdigest()[:16]
-
-
 def prepared() -> Path:
     """The folder of the installation, made where there is none for these sources."""
-    path = KEPT / f"prepared-{stamp()}"
-    with (KEPT / "prepared.lock").open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)
-        if not path.exists():
-            for old in KEPT.glob("prepared-*"):
-                shutil.rmtree(old)
-            _make(path)
-    return path
+    return kept("prepared", _make)
 
 
 def _make(path: Path) -> None:
-    with tempfile.TemporaryDirectory(dir=KEPT, prefix="preparing-") as folder:
-        server = Server(Path(folder) / "home", "small")
-        try:
-            _until_idle(server.home)
-        finally:
-            server.close()
-        server.home.joinpath(FILE).unlink(missing_ok=True)  # a pipe cannot be copied
-        server.home.rename(path)
+    server = Server(path, "small")
+    try:
+        _until_idle(server.home)
+    finally:
+        server.close()
+    server.home.joinpath(FILE).unlink(missing_ok=True)  # a pipe cannot be copied
 
 
 def _until_idle(home: Path) -> None:
@@ -73,3 +53,4 @@ if __name__ == "__main__":
     prepare(silent, behind=0)
     compile_readers()
     prepared()
+    weighed()

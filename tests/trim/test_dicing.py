@@ -47,11 +47,11 @@ class TestDicing(unittest.TestCase):
     def test_edges_are_as_short_as_asked_and_no_shorter(self) -> None:
         """Measured on what comes out, at any distance; one level less would be too long."""
         left = []
-        for distance in (12.0, 30.0, 60.0, 240.0):
-            scene = cube_at(distance, level=8)
+        for distance in (24.0, 60.0, 120.0, 240.0):
+            scene = cube_at(distance, level=7)
             a = weigh(scene, exact=True)
             for edge in (2.0, 8.0):
-                (p,) = proposed(scene, "dicing", a, edge=edge, cap=8)
+                (p,) = proposed(scene, "dicing", a, edge=edge, cap=7)
                 lean, _ = applied(scene, [p])
                 self.assertLessEqual(edge_on_screen(lean), 1.02 * edge)
                 coarser = p.model_copy(update={"parameters": {"level": p.after - 1}})
@@ -60,7 +60,7 @@ class TestDicing(unittest.TestCase):
         self.assertEqual(left[::2], sorted(left[::2], reverse=True))
 
     def test_the_largest_copy_and_the_nearest_frame_decide(self) -> None:
-        scene = cube_at(120.0, level=8)
+        scene = cube_at(240.0, level=7)
         levels = []
         for scale in (1.0, 4.0):
             nodes = (replace(scene.nodes[0], scale=(scale, 1.0, 1.0)), *scene.nodes[1:])
@@ -73,14 +73,14 @@ class TestDicing(unittest.TestCase):
     def test_copies_each_by_itself_until_they_are_one(self) -> None:
         """Far and near, in either order: a level each; as instances of one, that of the nearest."""
         for near, far in ((0, 1), (1, 0)):
-            base = cube_at(20.0, level=7)
+            base = cube_at(20.0, level=5)
             away = replace(base.nodes[0], name="far", translation=(0.0, 0.0, -200.0))
             nodes = [base.nodes[0], away] if near == 0 else [away, base.nodes[0]]
             nodes[1] = replace(nodes[1], mesh=1)
             twin = replace(base.meshes[0], name="twin")
             scene = replace(base, nodes=(*nodes, base.nodes[1]), meshes=(base.meshes[0], twin))
             a = weigh(scene, exact=True)
-            found = proposed(scene, "dicing", a, edge=8.0)
+            found = proposed(scene, "dicing", a, edge=32.0)
             apart = {p.target.index: p.after for p in found}
             self.assertGreater(apart[near], apart[far])
             both = [*proposed(scene, "instances", a), *found]

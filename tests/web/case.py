@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+from collections.abc import Callable
 from pathlib import Path
+from typing import ClassVar
 
 from bs4 import BeautifulSoup, Tag
 from fastapi.testclient import TestClient
 
+from mill_lane.store.home import Home
 from mill_lane.web.app import create_app
 from mill_lane.web.shared.settings import Settings
 from tests.homes import furnished
@@ -19,11 +22,13 @@ STATIONS = ("scene", "machine", "fit", "trials", "trim", "finish")
 class WebCase(unittest.TestCase):
     """A furnished installation with a server on it."""
 
+    made: ClassVar[Callable[[Path], Home]] = staticmethod(furnished)
+
     def setUp(self) -> None:
         keep = tempfile.TemporaryDirectory()
         self.addCleanup(keep.cleanup)
         self.folder = Path(keep.name)
-        self.home = furnished(self.folder / "home")
+        self.home = self.made(self.folder / "home")
         (self.folder / "scenes").mkdir()
         self.client = self.serve()
 

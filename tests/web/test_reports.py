@@ -14,24 +14,19 @@ from sqlalchemy import select
 from mill_lane.core.progress import Cancelled
 from mill_lane.jobs import trims
 from mill_lane.store.models import Render, SceneVersion, Task, now
-from mill_lane.work import queue
 from mill_lane.work.ending import conclude
 from mill_lane.work.failures import memory_full
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.render import RENDER
-from mill_lane.work.kinds.weigh import WEIGH, Payload
-from tests.homes import Quiet, do_tasks
+from tests.homes import Quiet, do_tasks, weighed
 from tests.web.test_nights import PAGE, NightCase
 
 
-class TestReport(NightCase):
+class TestReportOfTrims(NightCase):
+    made = staticmethod(weighed)
+
     def test_crops_before_and_after(self) -> None:
         """What a change did to the picture stands in the report, once it is in the scene."""
-        with self.home.sessions.begin() as db:
-            version = db.scalars(select(SceneVersion)).one()
-            queue.put(db, WEIGH, Payload(version=version.id), 1)
-        do_tasks(self.home, "weigh")
-        do_tasks(self.home, "propose")
         page = self.page("/jobs/1/trim?trim=strong_lights")
         table = page.find("div", attrs={"aria-label": "Proposals"})
         box = table.select_one("input[name='targets']")  # type: ignore[union-attr]
@@ -56,6 +51,8 @@ class TestReport(NightCase):
             self.assertEqual(self.client.get(address).status_code, 200)
         self.assertIn("Memory free on it, the least", text)
 
+
+class TestReport(NightCase):
     def test_rendered_in_parts(self) -> None:
         """What the parts add up to is told with the run and in its report."""
         run = self.begin(frames="1-2", order="straight", rungs=["parts"])

@@ -9,46 +9,40 @@ from typing import Any
 
 from sqlalchemy import select
 
-from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.jobs import costs, trims
-from mill_lane.jobs.lookup import chosen_recipe, find_job
 from mill_lane.store.models import SceneVersion, Task, TrimEntry
-from mill_lane.work import queue
-from mill_lane.work.kinds.weigh import WEIGH, Payload
-from tests.homes import do_tasks
+from tests.homes import do_tasks, small_picture, weigh_fully, weighed
 from tests.web.case import WebCase
 
 LIST = "/api/jobs/1/trim-list"
 
 
-class TestTrimming(WebCase):
-    def setUp(self) -> None:
-        super().setUp()
-        with self.home.sessions() as db:
-            # A small picture, so that looks take no time.
-            row = chosen_recipe(db, find_job(db, 1), "final")
-            small = {"width": 96, "height": 54, "samples": 2, "min_samples": 1}
-            row.data = read_recipe(row.data).model_copy(update=small).model_dump(mode="json")
-            db.commit()
-
-    def weighed(self) -> None:
-        """Weigh in full, as the worker would; proposals are worked out after it."""
-        with self.home.sessions() as db:
-            version = db.scalars(select(SceneVersion)).one()
-            queue.put(db, WEIGH, Payload(version=version.id), 1)
-            db.commit()
-        self.assertEqual(do_tasks(self.home, "weigh"), 1)
-        self.assertEqual(do_tasks(self.home, "propose"), 1)
+class TrimCase(WebCase):
+    """The trim list of the demo, and its rows on the page."""
 
     def entries(self) -> list[TrimEntry]:
         with self.home.sessions() as db:
             return list(db.scalars(select(TrimEntry).order_by(TrimEntry.id)))
 
+    def rows(self, query: str) -> list[Any]:
+        table = self.page(f"/jobs/1/trim{query}").find("div", attrs={"aria-label": "Proposals"})
+        return [] if table is None else table.select("tbody tr")  # type: ignore[union-attr]
+
+
+class TestTrimming(TrimCase):
+    def setUp(self) -> None:
+        super().setUp()
+        small_picture(self.home)
+
     def test_from_weighing_to_a_version_and_home(self) -> None:
         self.assertIn("once the scene is weighed", self.page("/jobs/1/trim").get_text())
-        self.weighed()
+        found = self.rows("?trim=texture_size")
+        one = {"trim": "texture_size", "target": target_of(found[0])}
+        unknown = self.refused("POST", "/api/jobs/1/visible-costs", json=one)
+        self.assertIn("not known yet", unknown["error"])
+        weigh_fully(self.home)
         page = self.page("/jobs/1/trim")
         tabs = page.find("nav", attrs={"aria-label": "Trims"})
         assert tabs is not None
@@ -114,10 +108,6 @@ class TestTrimming(WebCase):
         self.assertEqual(self.client.get("/jobs/1/trim?compare=99").status_code, 404)
         self.home_again()
 
-    def rows(self, query: str) -> list[Any]:
-        table = self.page(f"/jobs/1/trim{query}").find("div", attrs={"aria-label": "Proposals"})
-        return [] if table is None else table.select("tbody tr")  # type: ignore[union-attr]
-
     def home_again(self) -> None:
         text = self.client.get("/jobs/1/trim-list.csv").text
         rows = list(csv.DictReader(io.StringIO(text)))
@@ -142,16 +132,25 @@ class TestTrimming(WebCase):
         self.done("PUT", "/api/jobs/1/version", json={"version": first.id})
         self.refused("POST", "/api/jobs/1/exports", json={"format": "pictures"})
 
+    def test_down_to_the_post(self) -> None:
+        """What the ladder needs is staged, and then it fits."""
+        self.done("POST", f"{LIST}/down-to-line")
+        n = len(self.entries())
+        self.assertGreater(n, 0)
+        page = " ".join(self.page("/jobs/1/trim").get_text().split())
+        self.assertRegex(page, "left on")
+        self.done("POST", LIST, json={"trim": "", "all": True, "stage": False})
+        self.assertEqual(self.entries(), [])
+
+
+class TestLooks(TrimCase):
+    made = staticmethod(weighed)
+
     def test_looks(self) -> None:
         ask = "/api/jobs/1/visible-costs"
         self.refused("POST", ask, json={})
-        found = self.rows("?trim=texture_size")
-        key = str(found[0].select_one("input[name='targets']")["value"])
-        one = {"trim": "texture_size", "target": key}
-        self.assertIn("not known yet", self.refused("POST", ask, json=one)["error"])
-        self.weighed()
         strong = next(iter(self.rows("?trim=strong_lights")))
-        key = str(strong.select_one("input[name='targets']")["value"])
+        key = target_of(strong)
         one = {"trim": "strong_lights", "target": key}
         self.assertIn(
             "Measure what it changes",
@@ -178,9 +177,8 @@ class TestTrimming(WebCase):
 
     def test_looks_follow_the_list(self) -> None:
         """What is staged is measured by itself, what is taken off is not; its time is shown."""
-        self.weighed()
         strong = next(iter(self.rows("?trim=strong_lights")))
-        key = str(strong.select_one("input[name='targets']")["value"])
+        key = target_of(strong)
         boxes = [r.select_one("input[name='targets']") for r in self.rows("?trim=decimate")]
         keys = [str(x["value"]) for x in boxes if x is not None]
         self.assertIn("none is known yet", self.page("/jobs/1/trim").get_text())
@@ -208,12 +206,7 @@ class TestTrimming(WebCase):
             found = costs.costs_of(db, version).values()
             return sorted(len(c.choices) for c in found if not c.task.over)
 
-    def test_down_to_the_post(self) -> None:
-        """What the ladder needs is staged, and then it fits."""
-        self.done("POST", f"{LIST}/down-to-line")
-        n = len(self.entries())
-        self.assertGreater(n, 0)
-        page = " ".join(self.page("/jobs/1/trim").get_text().split())
-        self.assertRegex(page, "left on")
-        self.done("POST", LIST, json={"trim": "", "all": True, "stage": False})
-        self.assertEqual(self.entries(), [])
+
+def target_of(row: Any) -> str:
+    """What a row of the proposals is about."""
+    return str(row.select_one("input[name='targets']")["value"])
