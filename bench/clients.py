@@ -2,7 +2,8 @@
 
 Each client looks at pages with 1 to 5 seconds between them and listens to events; now and then it
 asks for a trial, stages and unstages trims, renames, or uploads a scene.  A trial renders all the
-while.  What was accepted has to be there at the end.
+while, and some clients take the scene home at 200 kB a second.  What was accepted has to be there
+at the end.
 """
 
 from __future__ import annotations
@@ -24,9 +25,14 @@ from bench.server import Server
 from mill_lane.demo.make import make_demo
 from mill_lane.store.models import Render, SceneVersion, Task
 
-OPTIONS = {"clients": 50, "seconds": 600, "seed": 1}
+OPTIONS = {"clients": 50, "seconds": 600, "slow": 5, "seed": 1}
 PAGES = ("scene", "machine", "fit", "trials", "trim", "finish", "")
+HTML = {"accept": "text/html"}  # as browsers ask, for files too
+SCENE = "/jobs/1/scene.glb"
 PAUSE = (1.0, 5.0)  # seconds between two looks
+SLOW_BYTES = 20_000  # that a slow download takes at a time,
+SLOW_PAUSE = 0.1  # s, and then waits
+KINDS = ("trials", "uploads", "trims", "renames", "news", "downloaded")
 MOST_WAITING = 6  # tasks; more than that nobody asks for
 TRIAL = {"width": 160, "height": 90, "samples": 40, "min_samples": 40, "bounces": 2, "whole": True}
 
@@ -45,6 +51,7 @@ class Seen:
 def run(
     clients: int = OPTIONS["clients"],
     seconds: int = OPTIONS["seconds"],
+    slow: int = OPTIONS["slow"],
     seed: int = OPTIONS["seed"],
 ) -> dict[str, Any]:
     """Let so many clients at a server for so long."""
@@ -52,18 +59,20 @@ def run(
         server = Server(Path(name) / "home")
         server.start()
         try:
-            return campaign(server, clients, seconds, seed)
+            return campaign(server, clients, seconds, seed, slow)
         finally:
             server.stop()
 
 
-def campaign(server: Server, clients: int, seconds: int, seed: int = 1) -> dict[str, Any]:
+def campaign(
+    server: Server, clients: int, seconds: int, seed: int = 1, slow: int = 0
+) -> dict[str, Any]:
     """The same on a server that runs."""
     scene = server.home.with_name("upload.glb")
     make_demo(scene, "small", 1)
     server.until(lambda: server.tasks(Task.kind == "weigh") and server.idle(), "the demo", 600)
     seen = Seen()
-    asyncio.run(_all(server, scene.read_bytes(), clients, seconds, seed, seen))
+    asyncio.run(_all(server, scene.read_bytes(), clients, seconds, seed, seen, slow))
     lost = _lost(server, seen)
     if seen.tasks:
         lost += len(seen.tasks) - len(server.tasks(Task.id.in_(seen.tasks)))
@@ -79,7 +88,7 @@ def campaign(server: Server, clients: int, seconds: int, seed: int = 1) -> dict[
         "p95_ms": p95,
         "p99_ms": p99,
         "pages": len(seen.times),
-        **{k: seen.counts[k] for k in ("trials", "uploads", "trims", "renames", "news")},
+        **{k: seen.counts[k] for k in KINDS},
     }
 
 
@@ -95,7 +104,13 @@ def _lost(server: Server, seen: Seen) -> int:
 
 
 async def _all(
-    server: Server, scene: bytes, clients: int, seconds: int, seed: int, seen: Seen
+    server: Server,
+    scene: bytes,
+    clients: int,
+    seconds: int,
+    seed: int,
+    seen: Seen,
+    slow: int,
 ) -> None:
     end = time.monotonic() + seconds
     limits = httpx.Limits(max_connections=None, max_keepalive_connections=None)
@@ -105,7 +120,25 @@ async def _all(
             for i in range(clients)
         ]
         listeners = [_listen(http, end, seen) for _ in range(clients)]
-        await asyncio.gather(*people, *listeners)
+        downloads = [_download(http, end, seen) for _ in range(slow)]
+        await asyncio.gather(*people, *listeners, *downloads)
+
+
+async def _download(http: httpx.AsyncClient, end: float, seen: Seen) -> None:
+    """Take a file home over a slow line, again and again: what is not read waits at the server."""
+    while time.monotonic() < end:
+        seen.counts["requests"] += 1
+        try:
+            async with http.stream("GET", SCENE, headers=HTML) as stream:
+                seen.counts["5xx"] += stream.status_code >= 500
+                async for part in stream.aiter_raw(SLOW_BYTES):
+                    seen.counts["downloaded"] += len(part)
+                    if time.monotonic() > end:
+                        return
+                    await asyncio.sleep(SLOW_PAUSE)
+        except httpx.HTTPError as e:
+            seen.counts["unanswered"] += 1
+            seen.notes.append(f"GET {SCENE}: {type(e).__name__} {e}")
 
 
 async def _listen(http: httpx.AsyncClient, end: float, seen: Seen) -> None:
@@ -151,7 +184,7 @@ async def _person(
         page = PAGES[int(rng.integers(len(PAGES)))]
         start = time.monotonic()
         path = f"/jobs/1/{page}" if page else "/"
-        answer = await _ask(http, seen, "GET", path, headers={"accept": "text/html"})
+        answer = await _ask(http, seen, "GET", path, headers=HTML)
         if answer is not None:
             seen.times.append(time.monotonic() - start)
         if rng.random() < 0.25:

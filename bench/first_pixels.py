@@ -37,7 +37,7 @@ def run(rounds: int = OPTIONS["rounds"]) -> dict[str, Any]:
             until_idle(server)
             server.ask("PUT", "/api/jobs/1/device", {"device": 1})
             asked(server)
-            found = {kind: [] for kind in BEHIND}
+            found: dict[str, list[float]] = {kind: [] for kind in BEHIND}
             for k in range(rounds):
                 for kind in BEHIND:
                     if begun(server, kind):

@@ -31,7 +31,8 @@ class TestWithAServer(unittest.TestCase):
         cls.server.start()
 
     def test_clients(self) -> None:
-        found = clients.campaign(self.server, clients=6, seconds=10)
+        found = clients.campaign(self.server, clients=6, seconds=10, slow=3)
+        self.assertGreater(found["downloaded"], 10**6)
         self.assertGreater(found["pages"], 8)
         self.assertEqual((found["errors_5xx"], found["unanswered"], found["lost_rows"]), (0, 0, 0))
 

@@ -72,7 +72,7 @@ class TestTroubles(BrowserCase):
     def test_a_killed_server_loses_nothing(self) -> None:
         self.trials_page()
         kept = self.kept()
-        self.trial(width=320, height=180, samples=60)
+        self.trial(width=320, height=180, samples=30)
         self.until(lambda: "preview.png" in self.viewer("live"), 90, "for a preview")
         self.server.kill()
         self.server.start()
