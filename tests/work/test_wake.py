@@ -70,6 +70,22 @@ class TestWaker(WithHome):
             self.assertTrue(changes.met())
             self.assertFalse(changes.met())
 
+    def test_who_hears_the_bell_begins_again(self) -> None:
+        """Where the database cannot be opened, or the bell not be read, for a while."""
+        broken = [OSError("no handles"), sqlite3.OperationalError("unable to open"), mock.DEFAULT]
+        opened = mock.patch.object(sqlite3, "connect", wraps=sqlite3.connect, side_effect=broken)
+        waker = Waker(self.home, os.getppid())
+        with mock.patch.object(wake, "NET", 0.05), opened as connect:
+            waker.start()
+            self.assertTrue(waker.wait(0, 2.0))
+            while connect.call_count < 3:
+                time.sleep(0.01)
+            time.sleep(0.2)
+            count = waker.count
+            self.assertFalse(waker.wait(count, 0.2))  # it hears again, and is quiet
+        self.changed()
+        self.assertTrue(waker.wait(count, 5.0))
+
     def test_the_net_catches_what_was_not_rung(self) -> None:
         waker = Waker(self.home, os.getppid())
         with mock.patch.object(wake, "NET", 0.05):

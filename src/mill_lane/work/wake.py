@@ -9,7 +9,7 @@ import os
 import sqlite3
 import threading
 import time
-from contextlib import closing
+from contextlib import closing, suppress
 
 from mill_lane.store.bell import listening
 from mill_lane.store.home import Home
@@ -52,6 +52,14 @@ class Waker:
         threading.Thread(target=self._listen, name="waker", daemon=True).start()
 
     def _listen(self) -> None:
+        while True:
+            # No file handles left, say: that may be over soon, and until then everybody looks.
+            with suppress(OSError, sqlite3.Error):
+                self._hear()
+            self.wake()
+            time.sleep(NET)
+
+    def _hear(self) -> None:
         # Of this thread alone, and without a transaction: each look is one of its own.
         database = sqlite3.connect(self.home.database, isolation_level=None)
         with closing(database), listening(self.home.bell) as bell:
