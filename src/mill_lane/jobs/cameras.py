@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
+from mill_lane.jobs import weighing
 from mill_lane.jobs.looks import ask_for_look
 from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.jobs.recipes import ROLES, edit
@@ -12,8 +13,6 @@ from mill_lane.store.models import Job, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.camera import PUT_UP, View
 from mill_lane.work.kinds.camera import Payload as PutUpPayload
-from mill_lane.work.kinds.weigh import WEIGH
-from mill_lane.work.kinds.weigh import Payload as WeighPayload
 
 
 def choose_camera(db: Session, job: Job, name: str) -> None:
@@ -29,12 +28,10 @@ def choose_camera(db: Session, job: Job, name: str) -> None:
     if name not in analysis.cameras:
         known = ", ".join(analysis.cameras) or "none"
         raise MillError(f"The scene has no camera “{name}”.", f"It has: {known}.")
-    if name == analysis.camera:
-        return
     for role in ROLES:
         edit(db, job, role, {"camera": name})
-    ask_for_look(db, job, name)
-    queue.put(db, WEIGH, WeighPayload(version=version.id), job.id)
+    if weighing.keep_up(db, job) is not None:
+        ask_for_look(db, job, name)
 
 
 def put_up(db: Session, job: Job, view: View) -> Task:

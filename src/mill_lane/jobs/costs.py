@@ -79,13 +79,22 @@ def key_of(choices: Sequence[Choice]) -> str:
 
 
 def costs_of(db: Session, version: SceneVersion) -> dict[str, Cost]:
-    """Everything that was measured of a version, or is to be, by the key of its choices."""
+    """Everything that was measured of a version as it is looked at now, or is to be, by the key of
+    its choices.
+    """
+    return _costs(db, version, analysis_of(db, version).camera)
+
+
+def _costs(db: Session, version: SceneVersion, camera: str = "") -> dict[str, Cost]:
+    """The same through one camera, or through any."""
     query = select(Task).where(Task.kind == VISIBLE_COST.name, Task.job_id == version.job_id)
     out: dict[str, Cost] = {}
     for task in db.scalars(query.order_by(Task.id.desc())):
         if task.payload.get("version") != version.id or task.state == "cancelled":
             continue
         payload = Payload.model_validate(task.payload)
+        if camera and payload.camera not in ("", camera):
+            continue
         out.setdefault(payload.key, Cost(task, payload.choices, _pairs(task)))
     return out
 
@@ -105,7 +114,7 @@ def costs_of_changes(db: Session, line: Sequence[SceneVersion]) -> list[Cost]:
     found = []
     for before, after in itertools.pairwise(line):
         made = {(c.get("kind"), c.get("key")) for c in after.changes}
-        for cost in costs_of(db, before).values():
+        for cost in _costs(db, before).values():
             chosen = {(c.trim, c.target.key) for c in cost.choices}
             if cost.known and cost.pairs and chosen <= made:
                 found.append(cost)
@@ -130,7 +139,8 @@ def measure(
     """
     if not choices:
         raise MillError("Nothing is staged.", "Stage at least one proposal.")
-    if analysis_of(db, version).visibility is None:
+    analysis = analysis_of(db, version)
+    if analysis.visibility is None:
         raise MillError(
             "What the shot shows is not known yet.",
             "Wait until the scene is weighed, then try again.",
@@ -139,7 +149,7 @@ def measure(
     known = (costs_of(db, version) if every is None else every).get(key)
     if known is not None and (known.known or not known.task.over):
         return known.task
-    payload = Payload(version=version.id, key=key, choices=list(choices))
+    payload = Payload(version=version.id, camera=analysis.camera, key=key, choices=list(choices))
     return queue.put(db, VISIBLE_COST, payload, job.id)
 
 

@@ -77,10 +77,7 @@ def find_task(db: Session, number: int) -> Task:
 
 
 def analysis_of(db: Session, version: SceneVersion) -> Analysis:
-    """What is known of a version.
-
-    Read once for each stage of weighing: apart from that a version never changes.
-    """
+    """What is known of a version, read once however often it is asked for."""
 
     def read() -> Analysis:
         stored: dict[str, Any] = db.scalars(
@@ -88,7 +85,7 @@ def analysis_of(db: Session, version: SceneVersion) -> Analysis:
         ).one()
         return read_analysis(stored)
 
-    return _analyses.get((version.file_hash, version.id, version.created, version.stage), read)
+    return _analyses.get(version.analysis_mark, read)
 
 
 def device_of(row: DeviceRow) -> Device:

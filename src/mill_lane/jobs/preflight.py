@@ -11,7 +11,7 @@ from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.plan.checks import CHECKS, Asked, Found, check_range
 from mill_lane.core.plan.preflight import Result, Shot, preflight
 from mill_lane.core.plan.run_sheet import RunSheet
-from mill_lane.jobs import nights, recipes
+from mill_lane.jobs import nights, recipes, weighing
 from mill_lane.jobs.lookup import find_version
 from mill_lane.jobs.rehearsals import rehearsed
 from mill_lane.jobs.summary import Summary
@@ -77,6 +77,7 @@ def mend(db: Session, summary: Summary, folder: Path, code: str) -> RunSheet:
         raise NotFoundError("check of that name")
     if mends[0].recipe:
         recipes.edit(db, summary.job, "final", mends[0].recipe)
+        weighing.keep_up(db, summary.job)
     if mends[0].sheet:
         sheet = RunSheet.model_validate(sheet.model_dump() | dict(mends[0].sheet))
         nights.keep_draft(db, summary.job, sheet)

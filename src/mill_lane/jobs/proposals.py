@@ -120,6 +120,7 @@ class _Asking:
                 (t, Payload.model_validate(t.payload).asked)
                 for t in rows
                 if t.payload.get("version") == self.version.id
+                and t.payload.get("mark", "") in ("", self.version.analysis_mark)
             ]
         return self._tasks
 
@@ -137,7 +138,9 @@ def ask(db: Session, job: Job, name: str, values: Mapping[str, Any] | None = Non
         return None if known.ready else known.task
     asked = Asked(trim=name, parameters=known.parameters.model_dump(mode="json"))
     version = find_version(db, job)
-    return queue.put(db, PROPOSE, Payload(version=version.id, asked=[asked]), job.id)
+    return queue.put(
+        db, PROPOSE, Payload(version=version.id, mark=version.analysis_mark, asked=[asked]), job.id
+    )
 
 
 def _result(task: Task) -> Result:

@@ -142,8 +142,8 @@ def estimate_for(
 ) -> Estimate | None:
     """The time of so many pixels, from the trial that predicts it best.
 
-    That is one of this scene version, or of one that it differs from in the size of its textures
-    alone, with the smallest margin; None without any.
+    That is one through the same camera of this scene version, or of one that it differs from in the
+    size of its textures alone, with the smallest margin; None without any.
     """
     rows = db.execute(
         select(Render.number, Render.recipe, Render.region, Render.measured).where(
@@ -155,11 +155,15 @@ def estimate_for(
         )
     )
     best: Estimate | None = None
+    analysis = analysis_of(db, version)
+    camera = analysis.camera_for(recipe.camera)
     known: dict[str, Recipe] = {}
     for number, values, region, measured in rows:
         text = repr(values)
         if text not in known:
             known[text] = read_recipe(values)
+        if analysis.camera_for(known[text].camera) != camera:
+            continue  # another view takes another time
         x0, y0, x1, y1 = region
         estimate = predict(
             recipe,

@@ -8,6 +8,7 @@ from sqlalchemy.orm import Session, joinedload
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
 from mill_lane.core.trim.model import Change
+from mill_lane.jobs import weighing
 from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
@@ -44,6 +45,7 @@ def use(db: Session, job: Job, version: int) -> None:
     if row is None or row.job_id != job.id:
         raise NotFoundError("scene version of that number")
     job.version_id = row.id
+    weighing.keep_up(db, job)
 
 
 def read_in(db: Session, job: Job, unit: Unit, up: Axis) -> Task | None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from datetime import UTC, datetime
 from typing import Any, ClassVar
 
 from sqlalchemy import JSON, ForeignKey, Index, Text, UniqueConstraint, text
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship, validates
 
 Json = dict[str, Any]
 
@@ -79,6 +81,8 @@ class Job(Base):
     version_id: Mapped[int | None]  # the scene version in use
     # The core RunSheet that is being filled in; empty before.
     run_sheet: Mapped[Json] = mapped_column(default=dict, server_default="{}")
+    # Pixels high of the largest picture that is delivered, whatever is rendered meanwhile.
+    delivered_height: Mapped[int] = mapped_column(default=1080, server_default="1080")
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
     device: Mapped[DeviceRow] = relationship()
@@ -118,8 +122,9 @@ class SceneVersion(Base):
     """A scene as it was opened, or after a trim.
 
     Never changed once it is there, but that weighing tells more of it.  `analysis` is a core
-    Analysis of any schema version, read only where it is asked for; `stage` says how far weighing
-    has come; `changes` are core Changes.
+    Analysis of any schema version, read only where it is asked for; `analysis_mark` is another
+    whenever it is; `stage` says how far weighing has come; `changes` are core Changes, and
+    `made_for` the height in pixels of the largest picture that they are good for, 0 for any.
     """
 
     __tablename__ = "scene_versions"
@@ -132,10 +137,18 @@ class SceneVersion(Base):
     file_name: Mapped[str]
     stage: Mapped[int] = mapped_column(default=0)
     analysis: Mapped[Json] = mapped_column(deferred=True)
+    analysis_mark: Mapped[str] = mapped_column(default="", server_default="")
+    made_for: Mapped[int] = mapped_column(default=0, server_default="0")
     changes: Mapped[list[Any]] = mapped_column(default=list)
     created: Mapped[datetime] = mapped_column(default=now)
     job: Mapped[Job] = relationship(back_populates="versions")
     file: Mapped[StoredFile] = relationship()
+
+    @validates("analysis")
+    def _mark(self, _: str, analysis: Json) -> Json:
+        text_of_it = json.dumps(analysis, sort_keys=True)
+        self.analysis_mark = hashlib.sha256(text_of_it.encode()).hexdigest()[:20]
+        return analysis
 
 
 class TrimEntry(Base):

@@ -7,6 +7,7 @@ a moment.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -371,24 +372,38 @@ class Scene:
     def camera_node(self, name: str | None = None) -> int:
         """The node of the named camera, or of the first one.
 
-        A name is that of a camera, or of the node that places one, which tells apart two places of
-        the same camera.  Raises KeyError when there is none such.
+        A name is one of `camera_names`, or that of a camera wherever it is placed first.  Raises
+        KeyError when there is none such.
         """
         placed = [i for i, n in enumerate(self.nodes) if n.camera >= 0]
-        for i in placed:
-            if name is None or self.cameras[self.nodes[i].camera].name == name:
+        if name is None and placed:
+            return placed[0]
+        for i, known in zip(placed, self.camera_names, strict=True):
+            if known == name:
                 return i
         for i in placed:
-            if self.nodes[i].name == name:
+            if name in (self.nodes[i].name, self.cameras[self.nodes[i].camera].name):
                 return i
         raise KeyError(name or "no camera")
 
     @property
     def camera_names(self) -> list[str]:
-        """Names by which `camera_node` finds each placed camera: its own, or that of its node."""
+        """The names of the placed cameras, in order, no two alike.
+
+        Each is called as the node that places it, as in the program where the scene was made; where
+        nodes have the same name or none, as the camera; and numbered where that does not tell.
+        """
         placed = [(n.name, self.cameras[n.camera].name) for n in self.nodes if n.camera >= 0]
-        own = [camera for _, camera in placed]
-        return [c if own.count(c) == 1 else node for node, c in placed]
+        nodes, own = (Counter(names) for names in zip(*placed, strict=True)) if placed else ({}, {})
+        out: list[str] = []
+        for node, camera in placed:
+            first = node if node and nodes[node] == 1 else camera if own[camera] == 1 else node
+            name, number = first or camera, 1
+            while name in out:
+                number += 1
+                name = f"{first or camera} ({number})"
+            out.append(name)
+        return out
 
     def seconds(self, frame: float) -> float:
         """The time of a frame: the first frame of the range is at 0 s."""

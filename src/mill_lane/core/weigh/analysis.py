@@ -262,6 +262,7 @@ class Analysis(Row):
     camera_path: list[tuple[float, float]]  # x and z by frame looked at
     camera_ahead: list[tuple[float, float]]
     camera_half_angle: float  # horizontal, radians, at the picture's aspect
+    aspect: float = 0.0  # width over height of the picture; 0 where weighed before it was noted
     meshes: list[MeshRow]
     textures: list[TextureRow]
     lights: list[LightRow]
@@ -275,6 +276,14 @@ class Analysis(Row):
     fogs: list[MediumRow] = []
     stage: int = 0  # how far weighing has come: see STAGES
     visibility: Visibility | None = None
+
+    def camera_for(self, name: str) -> str:
+        """The camera that is looked through where one of that name is asked for: the first where
+        the scene has none such.
+        """
+        if name in self.cameras:
+            return name
+        return self.cameras[0] if self.cameras else self.camera
 
     @property
     def has_surfaces(self) -> bool:

@@ -132,7 +132,7 @@ def camera_track(
     flat = own_camera.half_height or 0.0
     half = 0.0 if flat else own_camera.yfov / 2
     return Track(
-        name=camera or scene.cameras[scene.nodes[node].camera].name,
+        name=named(scene, node),
         positions=own[:, :3, 3],
         forward=-axes[:, :, 2],
         right=axes[:, :, 0],
@@ -142,6 +142,12 @@ def camera_track(
         flat=(flat * aspect, flat),
         matrices=np.array(posed),
     )
+
+
+def named(scene: Scene, node: int) -> str:
+    """The name of the camera at a node, as `Scene.camera_names` has it."""
+    placed = [i for i, n in enumerate(scene.nodes) if n.camera >= 0]
+    return scene.camera_names[placed.index(node)]
 
 
 def stands_still(scene: Scene, nodes: list[int]) -> bool:

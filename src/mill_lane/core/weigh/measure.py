@@ -133,6 +133,7 @@ def weigh(
         frame_rate=scene.frame_rate,
         camera=track.name,
         cameras=scene.camera_names,
+        aspect=aspect,
         camera_path=[(float(p[0]), float(p[2])) for p in track.positions],
         camera_ahead=[(float(d[0]), float(d[2])) for d in track.forward],
         camera_half_angle=track.half_width,

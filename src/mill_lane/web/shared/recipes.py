@@ -10,7 +10,7 @@ from fastapi.concurrency import run_in_threadpool
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.recipe import Recipe
-from mill_lane.jobs import recipes
+from mill_lane.jobs import recipes, weighing
 from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import Db, Done, home_of
@@ -61,6 +61,7 @@ def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], B
     if role not in recipes.ROLES:
         raise NotFoundError("recipe of that name")
     recipes.edit(db, row, role, values_of(values, recipe_of(db, row, role)))
+    weighing.keep_up(db, row)
     return Done()
 
 

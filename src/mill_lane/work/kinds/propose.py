@@ -24,13 +24,14 @@ class Asked(BaseModel):
 
 
 class Payload(BaseModel):
-    """Of which scene version, and what is asked."""
+    """Of which scene version, by which of its analyses, and what is asked."""
 
     version: int
+    mark: str = ""
     asked: list[Asked]
 
 
-def usual_questions(version: int, height: int) -> Payload:
+def usual_questions(version: int, height: int, mark: str) -> Payload:
     """What every trim is asked that has to look into the scene, for a picture of that height."""
     from mill_lane.core.trim import TRIMS
 
@@ -39,7 +40,7 @@ def usual_questions(version: int, height: int) -> Payload:
         parameters = trim.usual(height)
         if trim.opens_scene(parameters):
             asked.append(Asked(trim=trim.name, parameters=parameters.model_dump(mode="json")))
-    return Payload(version=version, asked=asked)
+    return Payload(version=version, mark=mark, asked=asked)
 
 
 class Request(BaseModel):

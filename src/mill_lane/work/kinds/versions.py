@@ -74,11 +74,13 @@ def keep_version(
     db.add(row)
     db.flush()
     job.version_id = row.id
-    camera = final_recipe(db, job.id).camera
-    known = camera if camera in version.analysis.cameras else ""
+    final = final_recipe(db, job.id)
+    known = final.camera if final.camera in version.analysis.cameras else ""
     queue.put(db, FIRST_LOOK, Look(version=row.id, camera=known), job.id)
     queue.put(db, PRELOAD, Ahead(version=row.id), job.id)
-    queue.put(db, WEIGH, Payload(version=row.id), job.id)
+    aspect = final.width / final.height
+    camera = version.analysis.camera_for(final.camera)
+    queue.put(db, WEIGH, Payload(version=row.id, camera=camera, aspect=aspect), job.id)
     return {"version": row.id}
 
 

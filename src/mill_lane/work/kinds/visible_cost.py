@@ -24,9 +24,12 @@ PICTURES = ("before", "after", "apart")
 
 
 class Payload(BaseModel):
-    """Of which scene version, and what is done to it together; `key` tells these choices apart."""
+    """Of which scene version, through which camera, and what is done to it together; `key` tells
+    these choices apart.
+    """
 
     version: int
+    camera: str = ""
     key: str
     choices: list[Choice]
 
@@ -73,8 +76,8 @@ class VisibleCost(Kind[Payload, Request, Result]):
         row = context.db.get_one(SceneVersion, payload.version)
         recipe = final_recipe(context.db, row.job_id)
         analysis = read_analysis(row.analysis)
-        if recipe.camera not in analysis.cameras:
-            recipe = recipe.model_copy(update={"camera": ""})
+        camera = analysis.camera_for(payload.camera or recipe.camera)
+        recipe = recipe.model_copy(update={"camera": camera})
         return Request(
             scene=context.home.files.path(row.file_hash),
             analysis=analysis,

@@ -7,12 +7,13 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
+from sqlalchemy import select
 
 from mill_lane.core.progress import part
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.files import Taken
-from mill_lane.store.models import SceneVersion
+from mill_lane.store.models import RecipeRow, SceneVersion
 from mill_lane.work import queue
 from mill_lane.work.kinds.base import Context, Kind, Report
 from mill_lane.work.kinds.final import final_recipe
@@ -20,9 +21,13 @@ from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 
 
 class Payload(BaseModel):
-    """The version to be weighed."""
+    """The version to be weighed; the camera and the aspect of the picture, or none for those of
+    the final set when it begins.
+    """
 
     version: int
+    camera: str = ""
+    aspect: float = 0.0
 
 
 class Request(BaseModel):
@@ -56,8 +61,8 @@ class Weigh(Kind[Payload, Request, Result]):
         recipe = final_recipe(context.db, row.job_id)
         return Request(
             scene=context.home.files.path(row.file_hash),
-            aspect=recipe.width / recipe.height,
-            camera=recipe.camera,
+            aspect=payload.aspect or recipe.width / recipe.height,
+            camera=payload.camera or recipe.camera,
         )
 
     def run(self, request: Request, report: Report) -> Result:
@@ -101,7 +106,8 @@ class Weigh(Kind[Payload, Request, Result]):
         self.keep_part(context, payload, result)
         row = context.db.get_one(SceneVersion, payload.version)
         height = final_recipe(context.db, row.job_id).height
-        queue.put(context.db, PROPOSE, usual_questions(payload.version, height), row.job_id)
+        questions = usual_questions(payload.version, height, row.analysis_mark)
+        queue.put(context.db, PROPOSE, questions, row.job_id)
         return {}
 
     def keep_part(self, context: Context, payload: Payload, result: Result) -> None:
@@ -111,6 +117,12 @@ class Weigh(Kind[Payload, Request, Result]):
         told = {"notes": before.notes, "read_as": before.read_as, "name": before.name}
         analysis = result.analysis.model_copy(update=told)
         row.analysis, row.stage = analysis.model_dump(mode="json"), analysis.stage
+        if payload.camera and payload.camera not in analysis.cameras:
+            # Cameras of before were called otherwise: the recipes say what it is called now.
+            chosen = select(RecipeRow).where(RecipeRow.job_id == row.job_id)
+            for recipe in context.db.scalars(chosen):
+                if recipe.data.get("camera") == payload.camera:
+                    recipe.data = {**recipe.data, "camera": analysis.camera}
 
 
 WEIGH = Weigh()

@@ -1,0 +1,74 @@
+"""Weighing a scene again where its figures are of another camera, or another shape of picture."""
+
+from __future__ import annotations
+
+import math
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.weigh.analysis import STAGES, Analysis
+from mill_lane.jobs.lookup import OPEN_STATES, analysis_of, recipe_of
+from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.work import queue
+from mill_lane.work.kinds.weigh import WEIGH, Payload
+
+SAME_SHAPE = 1e-3  # relative: what rounding to whole pixels makes of an aspect
+
+
+def is_of(analysis: Analysis, final: Recipe) -> bool:
+    """Whether an analysis is of the camera and the shape of the picture of the final set."""
+    aspect = final.width / final.height
+    alike = not analysis.aspect or math.isclose(analysis.aspect, aspect, rel_tol=SAME_SHAPE)
+    return alike and analysis.camera == analysis.camera_for(final.camera)
+
+
+def keep_up(db: Session, job: Job) -> Task | None:
+    """Have the version in use weighed for the final set as it is now, if it is not.
+
+    What is being weighed for another is stopped: its figures are wanted no more.
+
+    Returns
+    -------
+    Task or None
+        The weighing that is waited for; None where there is none to wait for.
+    """
+    version = db.get(SceneVersion, job.version_id) if job.version_id else None
+    if version is None:
+        return None
+    analysis, final = analysis_of(db, version), recipe_of(db, job, "final")
+    asked = asked_for(analysis, final, version)
+    stopped = False
+    for task in _weighings(db, version):
+        if _alike(Payload.model_validate(task.payload), asked):
+            return task
+        queue.cancel(db, task)
+        stopped = True
+    done = analysis.stage == len(STAGES) - 1
+    # One that failed, or was stopped by hand, is begun again by hand.
+    if is_of(analysis, final) and (done or not stopped):
+        return None
+    return queue.put(db, WEIGH, asked, job.id)
+
+
+def asked_for(analysis: Analysis, final: Recipe, version: SceneVersion) -> Payload:
+    """Weighing a version as the final set looks at it."""
+    camera = analysis.camera_for(final.camera)
+    return Payload(version=version.id, camera=camera, aspect=final.width / final.height)
+
+
+def _alike(one: Payload, other: Payload) -> bool:
+    shape = math.isclose(one.aspect, other.aspect, rel_tol=SAME_SHAPE)
+    return shape and one.camera == other.camera
+
+
+def _weighings(db: Session, version: SceneVersion) -> list[Task]:
+    """Weighings of a version that wait or run, and are not being stopped."""
+    query = select(Task).where(
+        Task.job_id == version.job_id,
+        Task.kind == WEIGH.name,
+        Task.state.in_(OPEN_STATES),
+        ~Task.cancel,
+    )
+    return [t for t in db.scalars(query) if t.payload.get("version") == version.id]
