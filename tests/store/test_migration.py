@@ -120,6 +120,9 @@ class TestMigration(OldHome):
         with home.sessions() as db:
             job = lookup.find_job(db, 1)
             first, second = versions.versions_of(db, job)
+            marks = db.scalars(select(SceneVersion.analysis_mark)).all()
+            self.assertTrue(all(marks) and len(set(marks)) == len(marks))
+            self.assertEqual(job.delivered_height, 1080)  # its final set is smaller
             self.assertEqual((first.stage, second.stage, second.parent_id), (4, 4, first.id))
             changes = [Change.model_validate(c) for c in second.changes]
             self.assertEqual([c.kind for c in changes], ["texture_size"] * 2)
@@ -188,7 +191,7 @@ class TestMigration(OldHome):
             self.assertEqual(c.execute(text("SELECT count(*) FROM trials")).scalar(), 5)
             self.assertEqual(c.execute(text("SELECT count(draft) FROM jobs")).scalar(), 5)
         self.opened()
-        copy = self.folder / "mill-lane.sqlite.before-0005"
+        copy = self.folder / "mill-lane.sqlite.before-0006"
         before = create_engine(f"sqlite:///{copy}")
         self.addCleanup(before.dispose)
         with before.connect() as c:

@@ -36,6 +36,9 @@ TRIAL_LAYERS: tuple[Layer, ...] = (
 )
 
 
+LARGEST = 16384  # pixels, of a side of a picture
+
+
 class Recipe(BaseModel):
     """How a picture is to be rendered.
 
@@ -53,10 +56,10 @@ class Recipe(BaseModel):
 
     schema_version: Literal[2] = SCHEMA
     width: Annotated[
-        int, Field(ge=1, le=16384, title="Width", json_schema_extra={"unit": "px"})
+        int, Field(ge=1, le=LARGEST, title="Width", json_schema_extra={"unit": "px"})
     ] = 1920
     height: Annotated[
-        int, Field(ge=1, le=16384, title="Height", json_schema_extra={"unit": "px"})
+        int, Field(ge=1, le=LARGEST, title="Height", json_schema_extra={"unit": "px"})
     ] = 1080
     samples: Annotated[int, Field(ge=1, le=MOST_SAMPLES, title="Samples, at most")] = 64
     min_samples: Annotated[int, Field(ge=1, le=65536, title="Samples, at least")] = 16

@@ -45,6 +45,8 @@ def check_night(
             nights.way_for(db, job, sheet, summary.final),
             hidden_objects(db, job),
             now or datetime.now(),
+            summary.version.made_for,
+            job.delivered_height,
         )
     )
 

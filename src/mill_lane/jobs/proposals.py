@@ -15,9 +15,10 @@ from mill_lane.core.errors import NotFoundError
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.model import Proposal, Trim, parameters_of
-from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
+from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.store.models import Job, Task
 from mill_lane.work import queue
+from mill_lane.work.kinds.final import largest_picture
 from mill_lane.work.kinds.propose import PROPOSE, Asked, Payload, Result
 
 KEPT = 16
@@ -87,7 +88,7 @@ class _Asking:
     def __init__(self, db: Session, job: Job) -> None:
         self.version = find_version(db, job)
         self.analysis = analysis_of(db, self.version)
-        self.height = recipe_of(db, job, "final").height
+        self.height = largest_picture(db, job.id)
         self.db, self.job = db, job
         self._tasks: list[tuple[Task, list[Asked]]] | None = None
 
@@ -106,6 +107,8 @@ class _Asking:
                 known = parameters_of(trim, asked.parameters)
                 if values and known != parameters:
                     continue
+                if getattr(known, "height", self.height) != self.height:
+                    continue  # for a picture of another size
                 if task.state == "done":
                     return Proposals(trim, known, _result(task).found[k], task=task)
                 return Proposals(trim, known, [], ready=False, task=task)

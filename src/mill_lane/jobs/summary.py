@@ -16,6 +16,7 @@ from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
 from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
 from mill_lane.jobs.proposals import Proposals, propose_all
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, TrimEntry
+from mill_lane.work.kinds.final import largest_picture
 
 SAME_WORK = "texture_size"  # the trim after which a render takes as long as before
 
@@ -31,6 +32,8 @@ class Summary:
         Of the version in use.
     device : Device
     final : Recipe
+    height : int
+        In pixels, of the largest picture: as it is delivered, or by the final recipe.
     ledger, verdict : Ledger, Verdict
         Of the final recipe on the device.
     estimate : Estimate or None
@@ -49,6 +52,7 @@ class Summary:
     analysis: Analysis
     device: Device
     final: Recipe
+    height: int
     ledger: Ledger
     verdict: Verdict
     estimate: Estimate | None
@@ -87,6 +91,7 @@ def summarise(db: Session, job: Job, version: SceneVersion) -> Summary:
         analysis=analysis,
         device=device,
         final=final,
+        height=largest_picture(db, job.id),
         ledger=ledger,
         verdict=judge(ledger, device.free_bytes),
         estimate=estimate_for(db, job, version, final, final.width * final.height),

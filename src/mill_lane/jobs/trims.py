@@ -18,6 +18,7 @@ from mill_lane.jobs.lookup import find_version
 from mill_lane.jobs.proposals import find_trim, propose
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry, now
 from mill_lane.work import queue
+from mill_lane.work.kinds.final import largest_picture
 from mill_lane.work.kinds.trim import TRIM, Payload
 
 
@@ -37,10 +38,16 @@ def stage(db: Session, version: SceneVersion, proposals: Collection[Proposal]) -
 
     What is to be left alone is not put on it.
     """
+    height = largest_picture(db, version.job_id)
     for p in proposals:
         if p.left_alone:
             continue
-        values = {"parameters": p.parameters, "proposal": p.model_dump(mode="json")}
+        sized = "height" in find_trim(p.trim).parameters_type.model_fields
+        values = {
+            "parameters": p.parameters,
+            "proposal": p.model_dump(mode="json"),
+            "made_for": height if sized else 0,
+        }
         row = insert(TrimEntry).values(
             version_id=version.id,
             trim=p.trim,

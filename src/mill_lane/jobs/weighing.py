@@ -1,17 +1,21 @@
-"""Weighing a scene again where its figures are of another camera, or another shape of picture."""
+"""Weighing a scene again, or asking again what could be trimmed, where what is known is of another
+camera, or another shape or size of picture.
+"""
 
 from __future__ import annotations
 
 import math
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, defer
 
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.weigh.analysis import STAGES, Analysis
 from mill_lane.jobs.lookup import OPEN_STATES, analysis_of, recipe_of
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
+from mill_lane.work.kinds.final import largest_picture
+from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 from mill_lane.work.kinds.weigh import WEIGH, Payload
 
 SAME_SHAPE = 1e-3  # relative: what rounding to whole pixels makes of an aspect
@@ -48,8 +52,23 @@ def keep_up(db: Session, job: Job) -> Task | None:
     done = analysis.stage == len(STAGES) - 1
     # One that failed, or was stopped by hand, is begun again by hand.
     if is_of(analysis, final) and (done or not stopped):
+        if done:
+            _ask_anew(db, job, version)
         return None
     return queue.put(db, WEIGH, asked, job.id)
+
+
+def _ask_anew(db: Session, job: Job, version: SceneVersion) -> None:
+    """Have it worked out what could be trimmed for a picture as large as it is now, if that was
+    not asked yet.
+    """
+    questions = usual_questions(version.id, largest_picture(db, job.id), version.analysis_mark)
+    wanted = questions.model_dump(mode="json")
+    query = select(Task).where(Task.kind == PROPOSE.name, Task.job_id == job.id)
+    for task in db.scalars(query.options(defer(Task.result))):
+        if task.payload == wanted and task.state in (*OPEN_STATES, "done"):
+            return
+    queue.put(db, PROPOSE, questions, job.id)
 
 
 def asked_for(analysis: Analysis, final: Recipe, version: SceneVersion) -> Payload:

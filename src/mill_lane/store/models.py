@@ -155,7 +155,8 @@ class TrimEntry(Base):
     """Something on the trim list of a scene version.
 
     `trim` names the trim, `target` what is trimmed ("image:3"); `parameters` say how, and
-    `proposal` is the core Proposal that it was staged from.
+    `proposal` is the core Proposal that it was staged from; `made_for` is the height in pixels of
+    the picture that it was proposed for, 0 where the trim does not go by that.
     """
 
     __tablename__ = "trim_list"
@@ -167,6 +168,7 @@ class TrimEntry(Base):
     name: Mapped[str]
     parameters: Mapped[Json]
     proposal: Mapped[Json] = mapped_column(default=dict)
+    made_for: Mapped[int] = mapped_column(default=0, server_default="0")
     created: Mapped[datetime] = mapped_column(default=now)
 
 

@@ -7,7 +7,6 @@ a moment.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -15,6 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.scene.naming import told_apart
 from mill_lane.core.scene.subdivision import Subdivision
 
 F32 = NDArray[np.float32]
@@ -388,22 +388,9 @@ class Scene:
 
     @property
     def camera_names(self) -> list[str]:
-        """The names of the placed cameras, in order, no two alike.
-
-        Each is called as the node that places it, as in the program where the scene was made; where
-        nodes have the same name or none, as the camera; and numbered where that does not tell.
-        """
+        """The names of the placed cameras, in order, no two alike: see `told_apart`."""
         placed = [(n.name, self.cameras[n.camera].name) for n in self.nodes if n.camera >= 0]
-        nodes, own = (Counter(names) for names in zip(*placed, strict=True)) if placed else ({}, {})
-        out: list[str] = []
-        for node, camera in placed:
-            first = node if node and nodes[node] == 1 else camera if own[camera] == 1 else node
-            name, number = first or camera, 1
-            while name in out:
-                number += 1
-                name = f"{first or camera} ({number})"
-            out.append(name)
-        return out
+        return told_apart(placed)
 
     def seconds(self, frame: float) -> float:
         """The time of a frame: the first frame of the range is at 0 s."""

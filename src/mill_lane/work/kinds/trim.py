@@ -67,9 +67,12 @@ class Trim(Edit[Payload, Request]):
         done = {(c.trim, c.target.key) for c in payload.choices}
         row = db.get_one(SceneVersion, kept["version"])
         row.changes = [c.as_json() for c in explained(db, parent, result.changes)]
+        sizes = [parent.made_for]
         for entry in db.query(TrimEntry).filter(TrimEntry.version_id == parent.id):
             if (entry.trim, entry.target) in done:
+                sizes.append(entry.made_for)
                 db.delete(entry)
+        row.made_for = min(filter(None, sizes), default=0)
         return kept
 
 

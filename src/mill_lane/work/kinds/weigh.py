@@ -16,7 +16,7 @@ from mill_lane.store.files import Taken
 from mill_lane.store.models import RecipeRow, SceneVersion
 from mill_lane.work import queue
 from mill_lane.work.kinds.base import Context, Kind, Report
-from mill_lane.work.kinds.final import final_recipe
+from mill_lane.work.kinds.final import final_recipe, largest_picture
 from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 
 
@@ -105,7 +105,7 @@ class Weigh(Kind[Payload, Request, Result]):
         """Put the fuller analysis in place of the listing, and ask what could be trimmed."""
         self.keep_part(context, payload, result)
         row = context.db.get_one(SceneVersion, payload.version)
-        height = final_recipe(context.db, row.job_id).height
+        height = largest_picture(context.db, row.job_id)
         questions = usual_questions(payload.version, height, row.analysis_mark)
         queue.put(context.db, PROPOSE, questions, row.job_id)
         return {}

@@ -16,6 +16,9 @@ def upgrade() -> None:
         'scene_versions', sa.Column('made_for', sa.Integer(), nullable=False, server_default='0')
     )
     op.add_column(
+        'trim_list', sa.Column('made_for', sa.Integer(), nullable=False, server_default='0')
+    )
+    op.add_column(
         'jobs', sa.Column('delivered_height', sa.Integer(), nullable=False, server_default='1080')
     )
     # What was asked for until now is the best that is known of what will be delivered.
@@ -28,5 +31,6 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     op.drop_column('jobs', 'delivered_height')
+    op.drop_column('trim_list', 'made_for')
     op.drop_column('scene_versions', 'made_for')
     op.drop_column('scene_versions', 'analysis_mark')

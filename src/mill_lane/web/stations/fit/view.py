@@ -131,7 +131,11 @@ def context(
         theirs, _ = reckon(a, final, d, what_if.model_copy(update={"lend": 0}), other)
         bar = memory_bar(theirs, d.free_bytes, OTHERS_WIDTH)
         elsewhere.append(Other(d, bar, judge(theirs, d.free_bytes)))
-    over = [f for f in find(a, final.height) if f.code in ("texels_wasted", "distance_rule")]
+    over = [
+        f
+        for f in find(a, max(summary.height, recipe.height))
+        if f.code in ("texels_wasted", "distance_rule")
+    ]
     return {
         "ledger": ledger,
         "device": device,

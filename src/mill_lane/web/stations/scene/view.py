@@ -59,7 +59,7 @@ def headline(a: Analysis) -> str:
 
 def context(summary: Summary, asked: Asked, weighing: Task | None, db: Session) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
-    a, height = summary.analysis, summary.final.height
+    a, height = summary.analysis, summary.height
     tab = asked.tab if asked.tab in tables.TABLES or asked.tab == "transparency" else "meshes"
     sort = asked.sort
     if tab in tables.TABLES and all(x.key != sort for x in tables.TABLES[tab]):

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
 from mill_lane.core.trim import TRIMS
-from mill_lane.jobs import costs, proposals, trims, versions
+from mill_lane.jobs import costs, delivery, proposals, trims, versions
 from mill_lane.jobs.lookup import find_job, find_version
 from mill_lane.web.shared.context import AHome, Db, Done, file_stem
 from mill_lane.web.shared.pages import station_page
@@ -45,8 +45,22 @@ def page(request: Request, db: Db, job: int) -> Response:
             if f.download and (c.summary.analysis.has_surfaces or not f.download.kept_as)
         ],
         changed=CHANGED,
+        height=c.summary.height,
         compared=compared(db, c.summary, request.query_params.get("compare", "")),
     )
+
+
+class Delivery(BaseModel):
+    """The height in pixels of the largest picture that is delivered."""
+
+    height: int
+
+
+@router.put("/api/jobs/{job}/delivery")
+def deliver(db: Db, job: int, form: Delivery) -> Done:
+    """Trim for pictures of another size from now on."""
+    delivery.deliver(db, find_job(db, job), form.height)
+    return Done()
 
 
 class AskForm(BaseModel):

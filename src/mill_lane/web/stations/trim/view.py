@@ -136,9 +136,7 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
         "more_rows": max(0, len(rows) - MOST_ROWS),
         "fields": parameter_fields(one),
         "rule": getattr(one.parameters, "rule", "") or rule_of(one) if one else "",
-        "surfaces": side_by_side(a, summary.final.height)
-        if one and one.trim.name == LEVELS
-        else [],
+        "surfaces": side_by_side(a, summary.height) if one and one.trim.name == LEVELS else [],
         "rules": RULES.names if one and one.trim.name == SIZES else [],
         "too_much": sum("too_little_for" in r.proposal.facts for r in rows),
         "staged": [
@@ -163,7 +161,7 @@ def surfaces_of(analysis: Analysis, summary: Summary, one: Proposals | None) -> 
     """The table of subdivision surfaces, where the page is about their levels."""
     if one is None or one.trim.name != LEVELS:
         return []
-    return side_by_side(analysis, summary.final.height)
+    return side_by_side(analysis, summary.height)
 
 
 def ladder_of(db: Session, job: Job, version: SceneVersion) -> Ladder:
