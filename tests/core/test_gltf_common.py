@@ -340,6 +340,27 @@ class TestPoses(Folder):
         np.testing.assert_allclose(
             still.load().positions[:, 1], BALL.positions[:, 1] + 0.25, atol=1e-6
         )
+        b.json["nodes"] = [{"mesh": 0}]
+        b.json["scenes"] = [{"nodes": [0]}]
+        times, weights = b.accessor(np.float32([0, 1])), b.accessor(np.float32([[0], [1]]))
+        sampler = {"input": times, "output": weights}
+        blend = {"sampler": 0, "target": {"node": 0, "path": "weights"}}
+        b.json["animations"] = [{"samplers": [sampler], "channels": [blend]}]
+        moving = read_scene(b.save(self.folder / "moving.glb"))
+        self.assertEqual([n.code for n in moving.notes if n.code == "animation_not_played"], [])
+        played = moving.meshes[0].parts[0].load_at
+        assert played is not None
+        np.testing.assert_allclose(
+            played(0.5).positions[:, 1], BALL.positions[:, 1] + 0.5, atol=1e-6
+        )
+        other = {"sampler": 0, "target": {"path": "pointer"}}
+        b.json["animations"][0]["channels"].append(other)
+        (note,) = [
+            n
+            for n in read_scene(b.save(self.folder / "more.glb")).notes
+            if n.code == "animation_not_played"
+        ]
+        self.assertIn("1 animation channel of another kind is kept", note.text)
 
 
 class TestTheRest(Folder):

@@ -105,6 +105,13 @@ class TestWhatIf(unittest.TestCase):
             )
             self.assertLess(answers[f"without {lamp}"].time, 1.0)
 
+    def test_the_only_lamp_is_not_advised_to_go(self) -> None:
+        """A black picture has no noise, and is no answer."""
+        scene = scene_of((floor(4.0), GREY), eye=(0, 2, 2), environment=even_sky())
+        for sampling in ("all", "power"):
+            p = session(scene, samples=8, light_sampling=sampling).profile()
+            self.assertEqual([a.text for a in p.what_if if a.text.startswith("without sky")], [])
+
     def test_with_one_bounce_less(self) -> None:
         """Work is counted exactly, so that what a bounce less would save can be held against a
         render with one less.

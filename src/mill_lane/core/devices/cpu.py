@@ -41,10 +41,11 @@ HELD_SECONDS = 2.0  # that a look at other programs is good for
 
 
 def held_by_others() -> int:
-    """Bytes that other programs hold now.
+    """Bytes that other programs, and the system itself, hold now.
 
     What this process and those that it started hold is not among them: the scene that was loaded
-    last makes way for the next one.
+    last makes way for the next one.  Nor are files that are mapped, which can be let go of: several
+    processes that map the same library or texture hold it once.
     """
     return _held(int(time.monotonic() / HELD_SECONDS))
 
@@ -52,11 +53,18 @@ def held_by_others() -> int:
 @lru_cache(maxsize=1)
 def _held(turn: int) -> int:
     memory, ours = psutil.virtual_memory(), psutil.Process()
-    own = 0
-    for process in (ours, *ours.children(recursive=True)):
-        with contextlib.suppress(psutil.Error):
-            own += process.memory_info().rss
-    return max(0, int(memory.total - memory.available) - own)
+    own = {p.pid: _private(p) for p in (ours, *ours.children(recursive=True))}
+    others = sum(_private(p) for p in psutil.process_iter() if p.pid not in own)
+    # What they hold by themselves at least; what the system holds is in the first figure alone.
+    return max(int(memory.total - memory.available) - sum(own.values()), others, 0)
+
+
+def _private(process: psutil.Process) -> int:
+    """Bytes in memory that no file stands behind and nobody shares; 0 where it is gone."""
+    with contextlib.suppress(psutil.Error):
+        held = process.memory_info()
+        return max(0, int(held.rss - getattr(held, "shared", 0)))
+    return 0
 
 
 def as_it_is_now(device: Device) -> Device:

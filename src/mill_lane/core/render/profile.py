@@ -30,6 +30,7 @@ from mill_lane.core.render.world import World
 # Nanoseconds, roughly, on the machine of docs/performance.md: where the fit has nothing to go by.
 USUAL = np.array([60.0, 12.0, 16.0, 40.0, 150.0])
 MIN_PIECES = 12
+MOST_LIGHT = 0.9  # share of a picture's light that a lamp may give and be left out for noise
 MIN_PAIRS = 8  # of samples, before anything is said about light and noise
 
 
@@ -313,7 +314,8 @@ class _Reader:
         for i, name in enumerate(self.world.lights.names):
             rays, nodes, leaves, _ = self.by_light[i]
             saved = self.share(name, (rays, nodes, leaves, 0, 0)).share if every else 0.0
-            if (light[i] or 0) > 0 or saved > 0:
+            # Leaving out what gives all the light leaves no picture: that is no way to less noise.
+            if ((light[i] or 0) > 0 or saved > 0) and (light[i] or 0) < MOST_LIGHT:
                 out.append(
                     WhatIf(f"without {name}", 1.0 - saved, self.noise_without(light[i], noise[i]))
                 )

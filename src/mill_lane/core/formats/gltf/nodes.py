@@ -123,6 +123,16 @@ def vector(values: Any, n: int) -> Any:
     return out
 
 
+def _morphs(document: Document, node: int | None, path: str) -> bool:
+    """Whether a channel blends the shapes of a mesh: `deform.weights_of` plays it."""
+    nodes, meshes = document.json.get("nodes", []), document.json.get("meshes", [])
+    if path != "weights" or node is None or not 0 <= node < len(nodes):
+        return False
+    mesh = nodes[node].get("mesh", -1)
+    known = 0 <= mesh < len(meshes)
+    return known and any(p.get("targets") for p in meshes[mesh].get("primitives", []))
+
+
 def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[Node]:
     """Give nodes the channels of the animations that move them."""
     # By node and by what is moved: of several the last counts.
@@ -140,13 +150,13 @@ def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[No
             ).astype(float)
         return known[key]
 
-    morphs = 0
+    others = 0
     for animation in document.json.get("animations", []):
         for c in animation["channels"]:
             target, sampler = c["target"], animation["samplers"][c["sampler"]]
             node = target.get("node")
             if node is None or target["path"] not in ("translation", "rotation", "scale"):
-                morphs += 1
+                others += not _morphs(document, node, target["path"])
                 continue
             document.item("nodes", node)
             times = read(sampler["input"], 1)
@@ -165,14 +175,11 @@ def animate(document: Document, nodes: list[Node], notes: list[Note]) -> list[No
             channels.setdefault(node, {})[target["path"]] = Channel(
                 target["path"], interpolation, times, values
             )
-    if morphs:
-        notes.append(
-            Note(
-                "animation_not_played",
-                "kept",
-                f"{morphs} animation channels of other kinds are kept, not played.",
-            )
-        )
+    if others:
+        what = "1 animation channel of another kind is"
+        if others > 1:
+            what = f"{others} animation channels of other kinds are"
+        notes.append(Note("animation_not_played", "kept", f"{what} kept, not played."))
     return [
         replace(n, channels=tuple(channels[i].values())) if i in channels else n
         for i, n in enumerate(nodes)
