@@ -111,6 +111,7 @@ def run(args: Arguments) -> Result:
 
 def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
     """The record so far: what is known of frames that stay, and how the others are rendered."""
+    from mill_lane.core.weigh.counts import texture_counts
     from mill_lane.store.files import file_hash
 
     known: list[dict[str, Any]] = []
@@ -123,7 +124,7 @@ def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
         scene=args.scene.name,
         hash=file_hash(args.scene) if args.scene.is_file() else "",
         triangles=way.analysis.triangles,
-        textures=len(way.analysis.textures),
+        textures=texture_counts(way.analysis).used,
         recipe=way.recipe.model_dump(mode="json"),
         sheet=got.sheet.model_dump(mode="json"),
         device=way.device.model_dump(mode="json"),

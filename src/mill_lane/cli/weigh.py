@@ -97,11 +97,13 @@ def as_json(analysis: Analysis, height: int) -> Result:
 
 
 def _tell(analysis: Analysis, memory: dict[str, Any]) -> None:
+    from mill_lane.core.weigh.counts import texture_counts
+
     print(
         f"{analysis.triangles:,} triangles drawn, {analysis.unique_triangles:,} stored, "
         f"{analysis.instances} placed meshes"
     )
-    print(f"{len(analysis.textures)} textures, {len(analysis.lights)} lights")
+    print(f"{texture_counts(analysis).words}, {len(analysis.lights)} lights")
     for kind, n in memory.items():
         print(f"{kind:>14} {n / 1e6:10,.1f} MB")
     for note in analysis.notes:

@@ -122,6 +122,19 @@ def stored_and_not_used(analysis: Analysis, scale: float) -> Iterable[Finding]:
             )
 
 
+def unused_pictures(analysis: Analysis, scale: float) -> Iterable[Finding]:
+    """Textures that are stored and that nothing drawn uses."""
+    idle = [t for t in analysis.textures if not t.memory_bytes and not t.missing]
+    if idle:
+        heaviest = sorted(idle, key=lambda t: -t.file_bytes)
+        yield Finding(
+            code="unused_pictures",
+            saving_bytes=0,
+            targets=[t.name for t in heaviest],
+            values={"file_bytes": sum(t.file_bytes for t in idle)},
+        )
+
+
 def same_picture(analysis: Analysis, scale: float) -> Iterable[Finding]:
     """The same picture stored again."""
     again = [t for t in analysis.textures if t.same_as is not None and t.memory_bytes]
@@ -227,6 +240,7 @@ FINDINGS: tuple[Find, ...] = (
     texels_wasted,
     beyond_the_distance_rule,
     stored_and_not_used,
+    unused_pictures,
     same_picture,
     duplicates,
     never_matters,

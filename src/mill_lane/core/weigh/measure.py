@@ -267,7 +267,7 @@ def _textures(
             mime=image.mime,
             file_bytes=image.file_bytes,
             memory_bytes=image_bytes(image) if i in held else 0,
-            role=", ".join(roles[i]),
+            role=", ".join(roles.get(i, ())),
             nearest_m=near[i][0] if i in near else None,
             nearest_frame=frames[near[i][1]] if i in near else None,
             in_view=i in visible,
@@ -275,7 +275,6 @@ def _textures(
             alpha_needed=i in by_alpha,
         )
         for i, image in enumerate(scene.images)
-        if i in roles
     ]
 
 

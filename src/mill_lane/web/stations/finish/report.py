@@ -15,6 +15,7 @@ from mill_lane.core.plan.frames import frames_in_words
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.trim.report import report_rows
+from mill_lane.core.weigh.counts import texture_counts
 from mill_lane.core.weigh.ledger import draw_up
 from mill_lane.jobs import run_lookup
 from mill_lane.jobs.costs import Cost, costs_of_changes
@@ -129,7 +130,7 @@ def _scene(db: Session, version: SceneVersion, recipe: Recipe, device: Device) -
         file=version.file_name,
         hash=version.file_hash,
         triangles=count(analysis.triangles),
-        textures=len(analysis.textures),
+        textures=texture_counts(analysis).used,
         memory=gigabytes(draw_up(analysis, recipe, device).total),
     )
 

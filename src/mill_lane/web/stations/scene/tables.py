@@ -151,6 +151,8 @@ def _text(row: Any) -> str:
     more += ["behind the camera"] if getattr(row, "behind", False) else []
     more += ["same"] if getattr(row, "same_as", None) is not None else []
     more += ["unused bits", row.why] if getattr(row, "why", "") else []
+    used = getattr(row, "memory_bytes", 1) > 0 or not hasattr(row, "mime")
+    more += [] if used else ["used by nothing"]
     return " ".join([row.name, *more]).lower()
 
 

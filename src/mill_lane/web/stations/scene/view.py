@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.weigh.analysis import STAGES, Analysis, MeshRow
+from mill_lane.core.weigh.counts import texture_counts
 from mill_lane.core.weigh.findings import find
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import latest_task
@@ -50,9 +51,8 @@ def figure(summary: Summary) -> Figure:
 
 def headline(a: Analysis) -> str:
     """The scene in a line."""
-    textures = sum(t.memory_bytes > 0 for t in a.textures)
     return (
-        f"{count(a.triangles)} triangles, {plural(textures, 'texture')}, "
+        f"{count(a.triangles)} triangles, {texture_counts(a).words}, "
         f"{plural(len(a.lights), 'light')}"
     )
 
@@ -121,7 +121,7 @@ def _marked(a: Analysis, asked: Asked) -> set[int]:
 def _tabs(a: Analysis) -> list[tuple[str, str, int]]:
     return [
         ("meshes", "Meshes", len(a.meshes)),
-        ("textures", "Textures", len(a.textures)),
+        ("textures", "Textures stored", texture_counts(a).stored),
         ("lights", "Lights", len(a.lights)),
         ("transparency", "Transparency", a.transparent_materials),
     ]

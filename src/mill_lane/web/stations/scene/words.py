@@ -36,6 +36,13 @@ def _unused_bits(f: Finding) -> Said:
     return Said(f"Stored and not used: {names}", saving, "tab=textures&q=unused+bits")
 
 
+def _unused_pictures(f: Finding) -> Said:
+    text = f"Stored, and used by nothing that is drawn: {listed(f.targets)}"
+    return Said(
+        text, f"{size(f.values['file_bytes'])} in the file", "tab=textures&q=used+by+nothing"
+    )
+
+
 def _deep_textures(f: Finding) -> Said:
     text = f"{plural(len(f.targets), 'texture')} with 16 bits: {listed(f.targets)}"
     return Said(text, f"{size(f.values['held'])} held", "tab=textures")
@@ -90,6 +97,7 @@ WORDS: dict[str, Callable[[Finding], Said]] = {
     "texels_wasted": _texels_wasted,
     "distance_rule": _distance_rule,
     "unused_bits": _unused_bits,
+    "unused_pictures": _unused_pictures,
     "deep_textures": _deep_textures,
     "same_picture": _same_picture,
     "duplicates": _duplicates,
