@@ -11,8 +11,9 @@ from mill_lane.core.formats.gltf import read_scene, write_glb
 from mill_lane.core.formats.gltf.variants import chosen
 from mill_lane.core.formats.meshes import read_obj, read_ply, read_stl
 from mill_lane.core.formats.meshes.obj_write import write_obj
-from mill_lane.core.formats.packing import write_packed_obj, write_usdz
+from mill_lane.core.formats.packing import write_packed_obj
 from mill_lane.core.formats.usd import read_usd
+from mill_lane.core.formats.usd.package import write_usdz
 from mill_lane.core.formats.usd.write import write_usd
 from mill_lane.core.progress import Progress
 from mill_lane.core.registry import Registry

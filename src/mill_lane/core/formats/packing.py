@@ -1,4 +1,4 @@
-"""Scenes as one file that holds others: an OBJ with its textures in a ZIP, a USDZ."""
+"""Scenes as one file that holds others: an OBJ with its textures in a ZIP."""
 
 from __future__ import annotations
 
@@ -7,18 +7,8 @@ import zipfile
 from pathlib import Path
 
 from mill_lane.core.formats.meshes.obj_write import write_obj
-from mill_lane.core.formats.usd.write import write_usd
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.scene.model import Note, Scene
-
-
-def write_usdz(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
-    """Write a USDZ; returns what the format could not hold."""
-    with tempfile.TemporaryDirectory(dir=path.parent, prefix=".writing-") as name:
-        made = Path(name) / path.name
-        notes = write_usd(scene, made, part(progress, 0.0, 0.9))
-        made.replace(path)
-    return notes
 
 
 def write_packed_obj(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:

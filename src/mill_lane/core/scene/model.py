@@ -355,6 +355,8 @@ class Scene:
     read_as: tuple[str, str] | None = None  # unit and axis up, where they were guessed
     origin: Any = field(default=None, repr=False)
     stage: Any = field(default=None, repr=False)  # the USD stage it came from, a Blob
+    # What the stage names beside its textures, a Blob by the relative path.
+    stage_files: Mapping[str, Any] = field(default_factory=dict, repr=False)
     keep: Any = field(
         default=None, repr=False
     )  # a temporary folder that lives as long as the scene

@@ -313,7 +313,13 @@ class _Patch:
         if stage is None:
             kept.pop(STAGE, None)
         elif self.before.stage is not stage or STAGE not in kept:
-            kept[STAGE] = {"bufferView": self.builder.view(Chunk(stage.length, stage.read))}
+            view = self.builder.view
+            kept[STAGE] = {"bufferView": view(Chunk(stage.length, stage.read))}
+            files = self.scene.stage_files.items()
+            if files:
+                kept[STAGE]["files"] = [
+                    {"path": name, "bufferView": view(Chunk(b.length, b.read))} for name, b in files
+                ]
         if kept:
             entry["extras"] = kept
         else:

@@ -89,6 +89,7 @@ def _read(document: Document) -> Scene:
     nodes, used = nodes_of(document, len(lights))
     nodes = spread(document, animate(document, nodes, notes))
     meshes, end = rigged(document, meshes, nodes, notes)
+    stage, stage_files = _stage(document)
     cameras = _cameras(root)
     _list_the_rest(root, notes)
     settings = _settings(root, used)
@@ -109,7 +110,8 @@ def _read(document: Document) -> Scene:
         frame_rate=rate,
         frames=_frames(settings, nodes, rate, end),
         notes=tuple(notes),
-        stage=_stage(document),
+        stage=stage,
+        stage_files=stage_files,
     )
     apart = expanded(scene)
     # What was cut at the borders of tiles is written as it is, not over what was read.
@@ -152,10 +154,15 @@ def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def _stage(document: Document) -> Blob | None:
+def _stage(document: Document) -> tuple[Blob | None, dict[str, Blob]]:
+    """The USD stage that the scene came from, and the files that go along with it."""
     extras = default_scene(document.json).get("extras")
     said = extras.get(STAGE) if isinstance(extras, dict) else None
-    return document.view(said["bufferView"]) if isinstance(said, dict) else None
+    if not isinstance(said, dict):
+        return None, {}
+    files = said.get("files", [])
+    found = {str(f["path"]): document.view(f["bufferView"]) for f in files}
+    return document.view(said["bufferView"]), found
 
 
 def _frames(

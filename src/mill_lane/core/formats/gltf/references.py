@@ -122,6 +122,10 @@ def _in_object(kind: str, entry: dict[str, Any], under: str) -> Iterator[Referen
                 own = value.get(name) if isinstance(value, dict) else None
                 if isinstance(own, dict) and is_index(own.get("bufferView")):
                     yield Reference(own, "bufferView", "bufferViews")
+                files = own.get("files") if isinstance(own, dict) else None
+                for file in files if isinstance(files, list) else ():
+                    if isinstance(file, dict) and is_index(file.get("bufferView")):
+                        yield Reference(file, "bufferView", "bufferViews")
             continue
         if key == "attributes" and isinstance(value, dict):
             if under != DRACO:  # there they are numbers of the packed stream

@@ -16,7 +16,9 @@ TOKEN = "mill-lane-picture-"
 LARGEST = 512 * 10**6  # bytes of a flattened stage that are kept
 
 
-def flattened(stage: Any, pictures: dict[str, str], packed: dict[str, tuple[str, str]]) -> Any:
+def flattened(
+    stage: Any, pictures: dict[str, str], packed: dict[str, tuple[str, str]], folder: Path
+) -> tuple[Blob | None, dict[str, Blob]]:
     """Flatten a stage to the bytes of one crate.
 
     Parameters
@@ -27,11 +29,15 @@ def flattened(stage: Any, pictures: dict[str, str], packed: dict[str, tuple[str,
     packed : dict
         Of inputs of surfaces that read a channel of another picture now, by path: the shader and
         the output.
+    folder : Path
+        Of the scene; nothing from outside is taken along.
 
     Returns
     -------
-    Blob or None
+    stage : Blob or None
         None where it would be too large.
+    files : dict
+        What it names beside those pictures, by the path relative to it.
     """
     from pxr import Sdf
 
@@ -48,24 +54,57 @@ def flattened(stage: Any, pictures: dict[str, str], packed: dict[str, tuple[str,
             made = layer.GetPrimAtPath(shader)
             if made is not None and layer.GetAttributeAtPath(f"{shader}.outputs:{channel}") is None:
                 Sdf.AttributeSpec(made, f"outputs:{channel}", Sdf.ValueTypeNames.Float)
-    _forget_folders(layer, set(pictures.values()))
-    with tempfile.TemporaryDirectory(prefix="mill-lane-stage-") as folder:
-        file = Path(folder) / "stage.usdc"
+    files = _take_along(layer, set(pictures.values()), folder)
+    with tempfile.TemporaryDirectory(prefix="mill-lane-stage-") as made:
+        file = Path(made) / "stage.usdc"
         if not layer.Export(str(file)) or file.stat().st_size > LARGEST:
-            return None
-        return Blob.of(file.read_bytes())
+            return None, {}
+        return Blob.of(file.read_bytes()), files
 
 
-def _forget_folders(layer: Any, tokens: set[str]) -> None:
-    """Other files are named as they would lie beside the scene: flattening made paths absolute."""
-    from pxr import Sdf
+def _take_along(layer: Any, tokens: set[str], folder: Path) -> dict[str, Blob]:
+    """Other files are named as they lie beside the scene, since flattening made paths absolute;
+    what is not there, or lies outside, by its name alone.
+    """
+    from pxr import UsdUtils
 
-    def visit(path: Any) -> None:
-        spec = layer.GetAttributeAtPath(path) if path.IsPropertyPath() else None
-        if spec is None:
-            return
-        value = spec.default
-        if isinstance(value, Sdf.AssetPath) and value.path and value.path not in tokens:
-            spec.default = Sdf.AssetPath(Path(value.path).name)
+    files: dict[str, Blob] = {}
 
-    layer.Traverse(Sdf.Path.absoluteRootPath, visit)
+    def named(path: str) -> str:
+        if path in tokens:
+            return path
+        outer, bracket, inner = path.partition("[")
+        relative = _within(folder, outer)
+        if bracket and relative:
+            inner = inner.rstrip("]")
+            data = _unpacked(path)
+            if data is not None and ".." not in Path(inner).parts:
+                files[inner] = data
+                return f"./{inner}"
+        elif relative and (folder / relative).is_file():
+            data = Blob.file(folder / relative)
+            if sum(b.length for b in files.values()) + data.length < LARGEST:
+                files[relative] = data
+                return f"./{relative}"
+        return Path(inner.rstrip("]") or path).name
+
+    UsdUtils.ModifyAssetPaths(layer, named)
+    return files
+
+
+def _within(folder: Path, path: str) -> str:
+    """A path relative to the folder that it lies in; empty for any other."""
+    try:
+        return (folder.resolve() / path).resolve().relative_to(folder.resolve()).as_posix()
+    except (ValueError, OSError):
+        return ""
+
+
+def _unpacked(path: str) -> Blob | None:
+    """A file within a package."""
+    from pxr import Ar
+
+    asset = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(path))
+    if asset is None or asset.GetSize() > LARGEST:
+        return None
+    return Blob.of(bytes(asset.GetBuffer()))

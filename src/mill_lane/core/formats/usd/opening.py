@@ -32,7 +32,7 @@ def open_stage(path: Path) -> tuple[Any, list[str]]:
     """
     from pxr import Ar, Sdf, Tf, Usd
 
-    folder = path.parent.resolve()
+    folder, path = path.parent.resolve(), path.absolute()
     try:
         with _working_in(folder):
             root = Sdf.Layer.FindOrOpen(str(path))

@@ -153,6 +153,9 @@ class _Reader:
         ]
         self.meshes = within_reason(self.meshes, self.notes)
         forget(self.stage, posed)
+        stage, files = flattened(
+            self.stage, self.materials.pictures, self.materials.packed, self.path.parent
+        )
         read = Scene(
             self.path.stem,
             tuple(self.nodes),
@@ -166,7 +169,8 @@ class _Reader:
             frame_rate=self.rate,
             frames=self.frames,
             notes=tuple(self.notes),
-            stage=flattened(self.stage, self.materials.pictures, self.materials.packed),
+            stage=stage,
+            stage_files=files,
         )
         return without_unused(expanded(read))
 

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.soup import unit_rows, whole
 from mill_lane.core.formats.pictures_out import write_pictures
 from mill_lane.core.formats.usd.geometry_out import put_geometry
@@ -33,7 +34,8 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
     scene : Scene
         With a stage.
     path : Path
-        .usda or .usdc; a folder of textures is written beside it.
+        .usda or .usdc; a folder of textures is written beside it, and what else the stage names
+        under its own relative path.
     progress : callable
 
     Returns
@@ -70,6 +72,10 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         changed = {n.path: n.unseen_by for n in scene.nodes if n.unseen_by != was.get(n.path, ())}
         put_rays(stage, {path: rays for path, rays in changed.items() if path in was})
         layer.Save()
+    for name, data in scene.stage_files.items():
+        file = inside(path.parent, name)
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(data.read())
     progress(1.0, "written")
     return notes
 
@@ -122,11 +128,25 @@ def _switch_off(stage: Any, scene: Scene, before: Scene) -> list[Note]:
         else:
             stuck += 1
     for at, numbers in hidden.items():
-        UsdGeom.PointInstancer.Get(stage, at).GetInvisibleIdsAttr().Set(sorted(set(numbers)))
+        _hide(UsdGeom.PointInstancer.Get(stage, at), numbers)
     if stuck:
         text = f"{stuck} objects that are gone from the scene could not be taken from the stage."
         return [Note("not_taken_out", "lost", text)]
     return []
+
+
+def _hide(instancer: Any, numbers: list[int]) -> None:
+    """Hide copies of an instancer by number, beside those that the stage hides already.
+
+    Copies are hidden by their ids, which are their numbers where the stage gives none.
+    """
+    ids, hidden = instancer.GetIdsAttr().Get(), instancer.GetInvisibleIdsAttr()
+    more = {int(ids[k]) if ids else k for k in numbers}
+    times = hidden.GetTimeSamples()
+    for time in times:
+        hidden.Set(sorted(more | set(hidden.Get(time) or ())), time)
+    if not times:
+        hidden.Set(sorted(more | set(hidden.Get() or ())))
 
 
 def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:

@@ -39,7 +39,7 @@ def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
     ----------
     scene : Scene
     path : Path
-        .usda, .usdc or .usdz, which holds its textures.
+        .usda or .usdc; for .usdz see `package.write_usdz`.
     progress : callable
         Told how far it is, from 0 to 1, and may stop it.
 
@@ -48,20 +48,9 @@ def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
     list of Note
         What the format cannot hold.
     """
-    from pxr import Sdf, UsdUtils
-
-    def write(to: Path) -> list[Note]:
-        if scene.stage is not None:
-            return restage(scene, to, progress)
-        return _Writer(without_defaults(scene), to, progress).write()
-
-    if path.suffix.lower() != ".usdz":
-        return write(path)
-    inner = path.with_suffix(".usdc")
-    notes = write(inner)
-    if not UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(inner)), str(path)):
-        raise OSError(f"{path.name} could not be packed")
-    return notes
+    if scene.stage is not None:
+        return restage(scene, path, progress)
+    return _Writer(without_defaults(scene), path, progress).write()
 
 
 class _Writer:
