@@ -91,7 +91,7 @@ class TestDamage(Folder):
         packed = io.BytesIO()
         with zipfile.ZipFile(packed, "w") as z:
             z.writestr("readme.txt", "hello")
-        self.refused(self.file(packed.getvalue(), "scene.zip"), "exactly one")
+        self.refused(self.file(packed.getvalue(), "scene.zip"), "holds no scene file")
 
     def test_image_of_sixty_thousand_pixels(self) -> None:
         data = huge_png(60000, 60000)

@@ -27,7 +27,7 @@ class MillError(Exception):
         """Keep all three parts when the error crosses a process boundary."""
         return type(self), (self.message, self.hint, self.kept)
 
-    def as_json(self) -> dict[str, str]:
+    def as_json(self) -> dict[str, Any]:
         """The form in which commands and the API report it."""
         return {"error": self.message, "hint": self.hint, "kept": self.kept}
 

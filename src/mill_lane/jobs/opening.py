@@ -136,6 +136,27 @@ def opening_task(db: Session, job: Job) -> Task | None:
     return db.scalars(query.order_by(Task.id.desc()).limit(1)).first()
 
 
+def choose_root(db: Session, job: Job, root: str) -> Task:
+    """Open one of several scenes of the ZIP that was sent.
+
+    Raises
+    ------
+    MillError
+        Where there is nothing to choose, or nothing of that name.
+    """
+    task = opening_task(db, job)
+    roots = list((task.error or {}).get("roots", [])) if task is not None else []
+    if task is None or task.state != "failed" or root not in roots:
+        raise MillError(
+            f"There is no scene “{root}” to choose.", "Choose one of those that are named."
+        )
+    before = [w for w in str(task.payload.get("choose", "")).split(",") if w.strip()[:1] != "@"]
+    choose = ",".join([*filter(None, before), f"@{root}"])
+    task.payload = {**task.payload, "choose": choose}
+    queue.retry(db, task)
+    return task
+
+
 def rename(db: Session, number: int, name: str) -> None:
     """Call a job otherwise."""
     find_job(db, number).name = name.strip() or "Job"

@@ -13,24 +13,26 @@ HOW = "write it under “Variants and payloads” when you open it, or after --c
 
 @dataclass(frozen=True)
 class Choices:
-    """Variants by the set that they belong to ("" where only the variant is named), and the paths
-    of payloads that are not loaded.
+    """Variants by the set that they belong to ("" where only the variant is named), the paths of
+    payloads that are not loaded, and which scene of a ZIP is meant.
     """
 
     variants: tuple[tuple[str, str], ...] = ()
     left_out: tuple[str, ...] = ()
+    root: str = ""
 
     def __bool__(self) -> bool:
         return bool(self.variants or self.left_out)
 
 
 def parse_choices(text: str) -> Choices:
-    """Choices as they are written: `look=red, autumn, -/World/Trees`.
+    """Choices as they are written: `look=red, autumn, -/World/Trees, @shots/one.usda`.
 
-    A name, a set with the name of one of its variants, or a minus with the path of a payload;
-    commas stand between them.  Raises MillError for anything else.
+    A name, a set with the name of one of its variants, a minus with the path of a payload, or the
+    path of a scene in a ZIP after an @; commas stand between them.  Raises MillError for anything
+    else.
     """
-    variants, left_out = [], []
+    variants, left_out, root = [], [], ""
     for word in (w.strip() for w in text.split(",")):
         if word.startswith("-"):
             if not word.startswith("-/"):
@@ -38,6 +40,8 @@ def parse_choices(text: str) -> Choices:
                     f"“{word}” names no payload.", "Write a minus and its path: -/World/Trees."
                 )
             left_out.append(word[1:].rstrip("/"))
+        elif word.startswith("@"):
+            root = word[1:]
         elif word:
             group, equals, name = (x.strip() for x in word.partition("="))
             if equals and not name:
@@ -45,7 +49,7 @@ def parse_choices(text: str) -> Choices:
                     f"“{word}” names no variant.", "Write the set and the variant: look=red."
                 )
             variants.append((group, name) if equals else ("", group))
-    return Choices(tuple(variants), tuple(left_out))
+    return Choices(tuple(variants), tuple(left_out), root)
 
 
 def no_variant(group: str, name: str, known: Mapping[str, list[str]]) -> MillError:

@@ -47,7 +47,9 @@ def open_scene(
         scene = _read(first_file(path, Path(keep.name)), progress, own, choices)
     else:
         plain = tuple(e for f in FORMATS if not f.packed for e in f.reads)
-        scene = _read(the_scene(Path(keep.name), plain, path.name), progress, own, choices)
+        chosen = choices.root if choices is not None else ""
+        found = the_scene(Path(keep.name), plain, path.name, chosen)
+        scene = _read(found, progress, own, choices)
     # Vertices and pixels are read later: the unpacked files stay as long as the scene does.
     return _with_defaults(replace(scene, keep=(keep, scene.keep)))
 
@@ -74,7 +76,7 @@ def _read(path: Path, progress: Progress, own: bool, choices: Choices | None) ->
             "Nothing was imported.",
         )
     if found.name == "gltf" and not own:
-        scene = replace(scene, stage=None)
+        scene = replace(scene, stage=None, stage_files={})
     return with_units(scene, path.suffix.lower()) if found.unitless else scene
 
 

@@ -50,6 +50,19 @@ def job_page(db: Db, job: int) -> Response:
     return RedirectResponse(f"/jobs/{find_job(db, job).id}/scene")
 
 
+class Root(BaseModel):
+    """One of the scenes in a ZIP, by its path."""
+
+    root: Annotated[str, Field(max_length=1000)]
+
+
+@router.post("/api/jobs/{job}/root")
+def choose_root(db: Db, job: int, form: Root) -> Done:
+    """Open one of several scenes of the ZIP that was sent."""
+    opening.choose_root(db, find_job(db, job), form.root)
+    return Done(go=f"/jobs/{job}/scene")
+
+
 Choose = Annotated[str, Field(max_length=1000)]
 
 

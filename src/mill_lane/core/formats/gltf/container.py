@@ -12,10 +12,11 @@ from typing import Any
 from urllib.parse import unquote
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.blob import Blob, inside
+from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf import meshopt
 from mill_lane.core.formats.gltf.extensions import refuse_required
 from mill_lane.core.formats.gltf.sanity import fault
+from mill_lane.core.formats.sought import sought
 
 JSON_LIMIT = 512 * 1024 * 1024
 MOST_UNPACKED = 4096  # times what a compressed view takes
@@ -250,7 +251,7 @@ def resolve(uri: str, name: str, folder: Path | None) -> Blob:
             "Pack the GLB and its files into one ZIP, or export with everything inside.",
             "Nothing was imported.",
         )
-    path = inside(folder, unquote(uri))
+    path = sought(folder, unquote(uri)).path
     if not path.is_file():
         raise FileNotFoundError(uri)
     return Blob.file(path)

@@ -14,7 +14,7 @@ from urllib.parse import unquote
 import numpy as np
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.blob import Blob, inside
+from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf.container import (
     MISSHAPEN,
     Document,
@@ -32,6 +32,7 @@ from mill_lane.core.formats.gltf.materials import read_material
 from mill_lane.core.formats.gltf.meshes import read_meshes
 from mill_lane.core.formats.gltf.nodes import animate, default_scene, light_of, nodes_of
 from mill_lane.core.formats.gltf.origin import Origin
+from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.textures import image_of, kept_image, missing_image
 from mill_lane.core.formats.udim import expanded, set_of
 from mill_lane.core.scene.model import (
@@ -220,7 +221,7 @@ def _tiles(document: Document, entry: dict[str, Any]) -> Image | None:
     uri = "" if "bufferView" in entry else str(entry.get("uri", ""))
     if document.folder is None or not uri or uri.startswith("data:"):
         return None
-    path = inside(document.folder, unquote(uri))
+    path = sought(document.folder, unquote(uri)).path
     return set_of(path, lambda file: image_of(Blob.file(file), file.name))
 
 

@@ -12,8 +12,9 @@ import math
 from dataclasses import replace
 from pathlib import Path
 
-from mill_lane.core.formats.blob import inside, within
+from mill_lane.core.formats.blob import within
 from mill_lane.core.formats.roughness import packed
+from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
@@ -219,11 +220,9 @@ class Library:
         )
 
     def _image(self, name: str) -> Image:
-        path = inside(self.folder, name)
-        if not path.is_file():
-            # Exporters write the path of the machine they ran on; the file often lies beside the
-            # scene all the same.
-            path = inside(self.folder, Path(name).name)
+        found = sought(self.folder, name)
+        path = found.path
+        self.notes += found.told(name)
         tiles = set_of(path, lambda p: file_image(p, p.name, self.notes))
         if tiles is not None:
             return tiles

@@ -12,11 +12,11 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.mtl import Library
 from mill_lane.core.formats.meshes.obj_text import Scan, walk
 from mill_lane.core.formats.meshes.polygons import LARGEST_EARS, ears
 from mill_lane.core.formats.meshes.soup import COLOURED, checked, damaged, no_vertex, scene_of
+from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.udim import expanded
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.progress import Progress, part, silent
@@ -98,9 +98,10 @@ def read_obj(path: Path, progress: Progress = silent) -> Scene:
 def _read_library(library: Library, path: Path, text: str, notes: list[Note]) -> None:
     # A name may hold spaces, and a line may name several files.
     for name in (text, *text.split()):
-        file = inside(path.parent, name.replace("\\", "/"))
-        if file.is_file():
-            library.read(file)
+        found = sought(path.parent, name)
+        if found.path.is_file():
+            notes += found.told(name)
+            library.read(found.path)
             if name == text:
                 return
     if not library.found:

@@ -19,6 +19,7 @@ from pathlib import Path
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import Choices
+from mill_lane.core.formats.sought import boundary
 from mill_lane.core.formats.usd.confine import confine
 from mill_lane.core.progress import part
 
@@ -49,7 +50,7 @@ def main(stage: Path, out: Path, choices: Choices) -> int:
         resource.RLIMIT_DATA, (most if soft == resource.RLIM_INFINITY else min(most, soft), hard)
     )
     # Before the library is loaded: its threads are shut in, too.
-    confine([stage.parent.resolve(), stage.resolve()], [out.parent.resolve()])
+    confine([boundary(stage.parent.resolve()), stage.resolve()], [out.parent.resolve()])
     tempfile.tempdir = str(out.parent)
     try:
         from mill_lane.core.formats.gltf import write_glb

@@ -10,10 +10,10 @@ import numpy as np
 
 from mill_lane.core.formats.blob import within
 from mill_lane.core.formats.roughness import packed
+from mill_lane.core.formats.sought import boundary, sought
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
 from mill_lane.core.formats.usd.kept import TOKEN
-from mill_lane.core.formats.usd.opening import beside
 from mill_lane.core.scene.model import Image, Material, Note, Texture, TextureUse, Wrap
 
 PLAIN = Material("plain", (0.8, 0.8, 0.8, 1.0), metallic=0.0, roughness=0.7)
@@ -237,9 +237,14 @@ class Materials:
         if key not in self._files:
             stack = source.GetInput("file").GetAttr().GetPropertyStack()
             layer = Path(stack[0].layer.realPath).parent if stack else self.root
-            path = beside(self.root, layer, asset)
+            found = sought(layer, asset)
+            path = found.path
+            self.notes += found.told(asset)
             image = set_of(path, lambda p: file_image(p, p.name, self.notes)) or (
-                replace(file_image(path, path.name, self.notes), file=within(self.root, path))
+                replace(
+                    file_image(path, path.name, self.notes),
+                    file=within(boundary(self.root), path),
+                )
                 if path.is_file()
                 else missing_image(Path(asset).name, self.notes)
             )

@@ -16,15 +16,17 @@ from typing import Any
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import inside
+from mill_lane.core.formats.sought import boundary, sought
 from mill_lane.core.formats.usd.size import MOST_PRIMS, Prims
+from mill_lane.core.scene.model import Note
 
 MOST_LAYERS = 20_000
 PLACE = re.compile(r":(\d+):(\d+): (.+)")
 
 
-def open_stage(path: Path) -> tuple[Any, list[str]]:
-    """The composed stage of a file, payloads and all, and the files that it names and that are not
-    there.
+def open_stage(path: Path) -> tuple[Any, list[str], list[Note]]:
+    """The composed stage of a file, payloads and all, the files that it names and that are not
+    there, and what is told of those that were found elsewhere.
 
     Every layer that it refers to is looked at before anything is composed: what lies outside the
     folder is refused, what is missing is left out.  Raises MillError for that, for what the library
@@ -42,7 +44,7 @@ def open_stage(path: Path) -> tuple[Any, list[str]]:
                     "Export it again, as usdc or usda.",
                     "Nothing was imported.",
                 )
-            layers, missing = _look_through(path, root)
+            layers, missing, told = _look_through(path, root)
             if (
                 Prims(lambda layer, asset: _named(folder, layer, asset, layers)).of_layer(root)
                 > MOST_PRIMS
@@ -54,7 +56,7 @@ def open_stage(path: Path) -> tuple[Any, list[str]]:
                 )
             stage = Usd.Stage.Open(root, Ar.DefaultResolverContext([str(folder)]))
             check_layers(stage, path)
-            return stage, [*missing, *_not_found(stage, missing)]
+            return stage, [*missing, *_not_found(stage, missing)], told
     except (Tf.ErrorException, RuntimeError) as e:
         raise MillError(
             f"{path.name} is damaged: {said(e)}", "Export it again.", "Nothing was imported."
@@ -73,12 +75,15 @@ def _working_in(folder: Path) -> Iterator[None]:
         os.close(before)
 
 
-def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str]]:
-    """All layers that are named, by path, and the names of those that are not there."""
+def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str], list[Note]]:
+    """All layers that are named, by path, the names of those that are not there, and what is told
+    of those that lie elsewhere than their name says.
+    """
     from pxr import Sdf
 
     found = {root.realPath: root}
     missing: list[str] = []
+    told: list[Note] = []
     waiting, seen = [root], set()
     while waiting:
         layer = waiting.pop()
@@ -95,14 +100,19 @@ def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str]]:
                 continue  # within the file itself
             if asset.startswith("`"):
                 continue  # an expression: what it comes to is looked at afterwards
-            file = beside(path.parent, Path(layer.realPath).parent, asset)
+            where = sought(Path(layer.realPath).parent, asset)
+            file = where.path
             other = Sdf.Layer.FindOrOpen(str(file)) if file.is_file() else None
+            if other is not None and where.otherwise:
+                nearby = os.path.relpath(file, Path(layer.realPath).parent)
+                layer.UpdateCompositionAssetDependency(asset, f"./{nearby}")
+                told += where.told(asset)
             if other is not None:
                 found[str(file)] = other
                 waiting.append(other)
             else:
                 missing.append(asset)
-    return found, missing
+    return found, missing, told
 
 
 def _named(folder: Path, layer: Any, asset: str, layers: dict[str, Any]) -> Any:
@@ -118,7 +128,7 @@ def check_layers(stage: Any, path: Path) -> None:
 
     However it was named: by an expression, by clips of values, or by the working directory.
     """
-    folder = path.parent.resolve()
+    folder = boundary(path.parent.resolve())
     allowed = {path.resolve()}
     for layer in stage.GetUsedLayers(True):
         if layer.anonymous or not layer.realPath:
@@ -168,8 +178,9 @@ def beside(root: Path, folder: Path, asset: str) -> Path:
 
     Raises MillError when it does not.
     """
+    root = boundary(root.resolve())
     try:
-        base = folder.resolve().relative_to(root.resolve())
+        base = folder.resolve().relative_to(root)
     except ValueError:
         base = Path()
     return inside(root, str(base / asset) if not asset.startswith("/") else asset)

@@ -52,7 +52,7 @@ def read_stage(path: Path, progress: Progress = silent, choices: Choices | None 
 
     Raises MillError when it cannot be used.
     """
-    stage, missing = open_stage(path)
+    stage, missing, told = open_stage(path)
     try:
         lost = [
             Note(
@@ -62,6 +62,7 @@ def read_stage(path: Path, progress: Progress = silent, choices: Choices | None 
             )
             for name in dict.fromkeys(missing)
         ]
+        lost += told
         lost += choose(stage, choices or Choices())
         scene = _Reader(stage, path, lost).scene(progress)
         check_layers(stage, path)  # clips of values are opened when they are read
