@@ -43,6 +43,18 @@ class TestTroubles(BrowserCase):
         self.upload("bare.glb", glb(*triangle()))
         self.says("one was added that frames all of it", "a default light was added")
 
+    def test_several_at_once(self) -> None:
+        """Of several files each is a link once it was sent, and one that is none is told."""
+        self.ready()
+        paths = [self.folder / f"part {k}.glb" for k in range(2)] + [self.folder / "notes.txt"]
+        for path in paths:
+            path.write_bytes(glb(*triangle()))
+        self.find("#pick").send_keys("\n".join(map(str, paths)))
+        self.says("Opened: part 0.glb", "Opened: part 1.glb", "is not a scene file that is read")
+        self.press("part 1.glb")
+        self.until(lambda: self.driver.current_url.endswith("/scene"))
+        self.says("part 1")
+
     def test_put_away_and_back(self) -> None:
         self.ready()
         self.find("form[action='/api/jobs/1'] button").click()

@@ -308,5 +308,6 @@ class TestTrimListAndJobs(WebCase):
         (self.folder / "scenes" / "shop.glb").write_bytes(small_demo().read_bytes())
         listed = self.page("/").find("input", attrs={"name": "file", "value": "shop.glb"})
         self.assertIsNotNone(listed)
-        self.done("POST", "/api/scenes/from-folder", json={"file": "shop.glb"})
+        made = self.done("POST", "/api/scenes/from-folder", json={"file": "shop.glb"})
+        self.assertEqual(made["go"], f"/jobs/{made['job']}/scene")
         self.refused("POST", "/api/scenes/from-folder", json={"file": "gone.glb"})

@@ -71,6 +71,11 @@ class Opened(BaseModel):
 
     job: int
     task: int
+    go: str
+
+
+def _opened(made: opening.Opened) -> Opened:
+    return Opened(job=made.job, task=made.task, go=f"/jobs/{made.job}/scene")
 
 
 @router.post("/api/scenes", max_body_size=UPLOAD_LIMIT)
@@ -88,7 +93,7 @@ async def upload(request: Request, name: str, choose: Choose = "") -> Opened:
 
         made = await run_in_threadpool(accept)
         upload.taken = True  # the task owns it from here on
-    return Opened(job=made.job, task=made.task)
+    return _opened(made)
 
 
 @router.post("/api/scenes/from-folder")
@@ -97,7 +102,7 @@ def from_folder(
 ) -> Opened:
     """A file of the folder that was named at the start."""
     made = opening.open_from_folder(db, settings_of(request).scenes, file, choose)
-    return Opened(job=made.job, task=made.task)
+    return _opened(made)
 
 
 @router.put("/api/jobs/{job}/name")

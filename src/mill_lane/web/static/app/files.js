@@ -18,6 +18,9 @@ document.addEventListener("alpine:init", () => {
     share: 0,
     name: "",
     busy: false,
+    waiting: [],
+    several: false,
+    opened: [],
     get percent() {
       return `${Math.round(this.share * 100)} %`;
     },
@@ -29,15 +32,24 @@ document.addEventListener("alpine:init", () => {
     },
     drop(event) {
       this.over = false;
-      this.upload(event.dataTransfer.files[0]);
+      this.take([...event.dataTransfer.files]);
     },
     pick(event) {
-      this.upload(event.target.files[0]);
+      this.take([...event.target.files]);
       event.target.value = "";
     },
-    upload(file) {
-      if (!file || this.busy) return;
+    // One is opened and shown; of several each is a link, once it was sent.
+    take(files) {
+      if (!files.length || this.busy) return;
       clearComplaints(this.$root);
+      this.several = files.length > 1;
+      this.opened = [];
+      this.waiting = files;
+      this.upload();
+    },
+    upload() {
+      const file = this.waiting.shift();
+      if (!file) return;
       this.busy = true;
       this.share = 0;
       this.name = file.name;
@@ -56,11 +68,16 @@ document.addEventListener("alpine:init", () => {
     ended(request) {
       this.busy = false;
       const data = parsed(request.responseText);
-      if (request.status >= 200 && request.status < 300) location.assign(`/jobs/${data.job}/scene`);
+      const href = `/jobs/${data.job}/scene`;
+      const good = request.status >= 200 && request.status < 300;
+      if (good && !this.several) location.assign(href);
+      else if (good) this.opened.push({ name: this.name, href, key: data.job });
       else if (request.status || !this.stopped) {
         complain(this.$root, data);
       }
+      if (this.stopped) this.waiting = [];
       this.stopped = false;
+      this.upload();
     },
     stop() {
       this.stopped = true;
