@@ -7,6 +7,7 @@ from pathlib import Path
 
 from mill_lane.cli.command import Arguments, Command, Result
 from mill_lane.cli.ranges import add_arguments, opened
+from mill_lane.core.words import plural
 
 
 def run(args: Arguments) -> Result:
@@ -35,7 +36,7 @@ def run(args: Arguments) -> Result:
         )
     )
     if not args.json:
-        print(f"{len(frames)} frames, {frames[0]} to {frames[-1]} in their order")
+        print(f"{plural(len(frames), 'frame')}, {frames[0]} to {frames[-1]} in their order")
         for result in found:
             print(f"{result.level:8} {result.text}")
     told = {

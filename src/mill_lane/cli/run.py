@@ -16,6 +16,7 @@ from mill_lane.cli.ranges import Opened, add_arguments, opened
 from mill_lane.cli.record import Record, read_record
 from mill_lane.cli.render import SAVE_EVERY
 from mill_lane.core.errors import MillError
+from mill_lane.core.words import plural
 
 if TYPE_CHECKING:
     from mill_lane.core.plan.way import Way
@@ -159,10 +160,11 @@ class _Range:
                     except MemoryError:
                         found = with_less(self.way, self.sheet.rungs, failed=True)
                         if found is None:
+                            done = plural(len(self.rows), "frame is", "frames are")
                             raise MillError(
                                 "Memory is full, and no step that is allowed takes less.",
                                 "Trim the scene, or allow more with --rungs.",
-                                f"{len(self.rows)} frames are done; go on with --resume.",
+                                f"{done} done; go on with --resume.",
                             ) from None
                         self.way = found[0]
                         words = f"from frame {frame} on: {found[1].title}"

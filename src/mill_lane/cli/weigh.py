@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling, whole_numbers
 from mill_lane.core.recipe import FINAL
+from mill_lane.core.words import plural
 
 if TYPE_CHECKING:
     from mill_lane.core.scene.model import Scene
@@ -103,7 +104,7 @@ def _tell(analysis: Analysis, memory: dict[str, Any]) -> None:
         f"{analysis.triangles:,} triangles drawn, {analysis.unique_triangles:,} stored, "
         f"{analysis.instances} placed meshes"
     )
-    print(f"{texture_counts(analysis).words}, {len(analysis.lights)} lights")
+    print(f"{texture_counts(analysis).words}, {plural(len(analysis.lights), 'light')}")
     for kind, n in memory.items():
         print(f"{kind:>14} {n / 1e6:10,.1f} MB")
     for note in analysis.notes:

@@ -12,6 +12,7 @@ from mill_lane.core.registry import Registry
 from mill_lane.core.scene.defaults import ADDED_CAMERA
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.core.words import plural
 
 
 @dataclass(frozen=True)
@@ -61,7 +62,11 @@ def threads(shot: Shot) -> Iterable[Result]:
 def textures(shot: Shot) -> Iterable[Result]:
     """Whether all textures are there."""
     missing = [t.name for t in shot.analysis.textures if t.missing]
-    text = f"{len(missing)} textures are missing." if missing else "No texture is missing."
+    text = (
+        f"{plural(len(missing), 'texture is', 'textures are')} missing."
+        if missing
+        else "No texture is missing."
+    )
     yield Result("textures", "warning" if missing else "ok", text)
 
 

@@ -12,6 +12,7 @@ from mill_lane.core.errors import MillError, input_words
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.words import plural
 
 TargetKind = Literal["image", "mesh", "object", "material", "light", "medium", "scene"]
 OpenScene = Callable[[], Scene]
@@ -207,7 +208,7 @@ class Trim(ABC):
         """Tell what several changes did together."""
         if len(changes) == 1:
             return f"{changes[0].target}: {self.describe(changes[0])}"
-        return f"{self.title}: {len(changes)} changes"
+        return f"{self.title}: {plural(len(changes), 'change')}"
 
     def explain(self, proposal: Proposal) -> str:
         """Tell why, in a few trade words; empty where there is nothing to say."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.words import plural
 
 
 class TextureCounts(NamedTuple):
@@ -29,7 +30,7 @@ class TextureCounts(NamedTuple):
         more = [f"{self.equal} of them equal to others"] if self.equal else []
         more += [f"{self.unused} more unused"] if self.unused else []
         beside = f" ({', '.join(more)})" if more else ""
-        return f"{self.used} texture{'' if self.used == 1 else 's'}{beside}"
+        return f"{plural(self.used, 'texture')}{beside}"
 
 
 def texture_counts(analysis: Analysis) -> TextureCounts:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
+from mill_lane.core.words import plural
+
 
 def three(x: float) -> str:
     """Three significant digits without an exponent: 6.21, 62.1, 621, 6210."""
@@ -76,11 +78,6 @@ def percent(x: float | None) -> str:
 def metres(x: float | None) -> str:
     """A distance; a dash where there is none."""
     return "–" if x is None else f"{x:.1f} m" if x < 999 else f"{x:,.0f} m"
-
-
-def plural(n: int, one: str, many: str | None = None) -> str:
-    """A number with its noun."""
-    return f"{n} {one if n == 1 else many or one + 's'}"
 
 
 def listed(names: Iterable[str], most: int = 3) -> str:

@@ -16,6 +16,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.film_rates import RATES
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.progress import of_megabytes
+from mill_lane.core.words import plural
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render, RenderGroup
@@ -106,7 +107,7 @@ class Deliver(Kind[Payload, Request, Result]):
         if not count:
             raise MillError("No frame is done yet.", "Wait for some.")
         if request.what == "sheet.png":
-            report(0.1, f"{count} frames")
+            report(0.1, plural(count, "frame"))
             panels = [(str(p.frame), p.path) for p in request.pictures]
             write_pixels(path, contact_sheet(panels))
             return Result(path=path, frames=count)

@@ -13,6 +13,7 @@ from typing import Any, TypeAlias
 from mill_lane import __version__
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.frame_output import write_whole
+from mill_lane.core.words import plural
 from mill_lane.store.files import Files
 from mill_lane.work.kinds.base import Paused, Report
 from mill_lane.work.kinds.render_parts import Layer, Result
@@ -90,7 +91,9 @@ class _Frames:
                 self._hand_out(len(workers))
                 for future in [f for f in self.going if f.done()]:
                     self._take(future, self.going.pop(future))
-                self._tell(f"{len(self.going)} frames on {len(workers)} workers")
+                self._tell(
+                    f"{plural(len(self.going), 'frame')} on {plural(len(workers), 'worker')}"
+                )
                 time.sleep(LOOK)
         finally:
             self.client.cancel(list(self.going), force=True)

@@ -7,6 +7,7 @@ from typing import Any
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import HOW
 from mill_lane.core.scene.model import Note
+from mill_lane.core.words import plural
 
 UNDERSTOOD = {
     "EXT_mesh_gpu_instancing",
@@ -79,7 +80,7 @@ def notes_of(root: dict[str, Any]) -> list[Note]:
     variants = root.get("extensions", {}).get("KHR_materials_variants", {}).get("variants", [])
     if variants:
         names = ", ".join(str(v.get("name", "?")) for v in variants[:12])
-        text = f"The file has {len(variants)} variants of its materials: {names}. "
+        text = f"The file has {plural(len(variants), 'variant')} of its materials: {names}. "
         notes.append(Note("variants", "look", text + f"To choose one, {HOW}."))
     return notes
 

@@ -7,6 +7,7 @@ from typing import Any
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import HOW, MOST_SAID, Choices, listing, no_variant
 from mill_lane.core.scene.model import Note
+from mill_lane.core.words import plural
 
 DEEPEST = 16  # variants within variants
 
@@ -101,7 +102,7 @@ def _told(
         notes.append(Note("variants", "look", text))
     if loads:
         text = (
-            f"The stage has {len(loads)} payloads, all loaded"
+            f"The stage has {plural(len(loads), 'payload')}, all loaded"
             + (f" but {', '.join(choices.left_out)}" if choices.left_out else "")
             + f": {', '.join(loads[:MOST_SAID])}. To leave one out (-{loads[0]}), {HOW}."
         )

@@ -6,6 +6,7 @@ from typing import Any
 
 from mill_lane.core.formats.usd.kept import TOKEN
 from mill_lane.core.scene.model import Material, Note, Scene, TextureUse
+from mill_lane.core.words import plural
 
 # Which inputs of a UsdPreviewSurface read the picture of each slot.
 INPUTS = {
@@ -54,7 +55,9 @@ def put_materials(stage: Any, scene: Scene, before: Scene, files: dict[int, str]
             _let_go(shader, ("emissiveColor",), m)
     if not added:
         return []
-    text = f"Pictures that were made for {len(added)} materials have no place in the stage."
+    text = (
+        f"Pictures that were made for {plural(len(added), 'material')} have no place in the stage."
+    )
     return [Note("picture_added", "lost", text)]
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from mill_lane.core.plan.checks.model import Asked, Found, Level, Mend
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.render.layers import pictures
+from mill_lane.core.words import plural
 
 FLOAT, HALF = 4, 2  # bytes
 
@@ -50,7 +51,9 @@ def disk(asked: Asked) -> Iterable[Found]:
     needed = room_for(asked.sheet, count, final.width, final.height, channels)
     free = free_bytes(asked.folder)
     if free is not None:
-        text = f"{needed / 1e9:.2f} GB at most for {count} frames, {free / 1e9:.1f} GB free."
+        text = (
+            f"{needed / 1e9:.2f} GB at most for {plural(count, 'frame')}, {free / 1e9:.1f} GB free."
+        )
         yield Found("disk", "ok" if needed < free else "error", text)
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 
 from mill_lane.core.plan.checks.model import Asked, Found
+from mill_lane.core.words import plural
 
 
 def time(asked: Asked) -> Iterable[Found]:
@@ -18,7 +19,7 @@ def time(asked: Asked) -> Iterable[Found]:
     seconds, margin, source = known
     unit, size = ("hours", 3600) if seconds >= 3600 else ("minutes", 60)
     about = f"About {seconds / size:.1f} ± {margin / size:.1f} {unit}"
-    yield Found("time", "ok", f"{about} for {len(asked.frames)} frames, from {source}.")
+    yield Found("time", "ok", f"{about} for {plural(len(asked.frames), 'frame')}, from {source}.")
 
 
 def deadline(asked: Asked) -> Iterable[Found]:

@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.run_sheet import RunSheet
+from mill_lane.core.words import plural
 from mill_lane.jobs import nights, preflight, rehearsals, run_lookup
 from mill_lane.jobs.delivering import deliver, delivered_file
 from mill_lane.jobs.lookup import find_job, find_version
@@ -107,7 +108,7 @@ def begin(request: Request, db: Db, job: int, form: SheetForm) -> Begun:
     errors = [c.text for c in checks if c.level == "error"]
     if warnings and not errors and not form.read:
         raise MillError(
-            f"{len(warnings)} warnings are not ticked off: {warnings[0]}",
+            f"{plural(len(warnings), 'warning is', 'warnings are')} not ticked off: {warnings[0]}",
             "Read them, tick them off, and begin again.",
             "The sheet is kept.",
         )

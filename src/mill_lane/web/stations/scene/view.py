@@ -11,11 +11,12 @@ from mill_lane.core.formats.units import NAMES as UNIT_NAMES
 from mill_lane.core.weigh.analysis import STAGES, Analysis, MeshRow
 from mill_lane.core.weigh.counts import texture_counts
 from mill_lane.core.weigh.findings import find
+from mill_lane.core.words import plural
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import latest_task
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Task
-from mill_lane.web.shared.format import count, plural
+from mill_lane.web.shared.format import count
 from mill_lane.web.shared.memo import remembered
 from mill_lane.web.shared.station import Figure
 from mill_lane.web.stations.scene import tables

@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from mill_lane.core.weigh.findings import Finding
-from mill_lane.web.shared.format import listed, percent, plural, size
+from mill_lane.core.words import plural
+from mill_lane.web.shared.format import listed, percent, size
 
 
 @dataclass(frozen=True)
@@ -55,7 +56,7 @@ def _same_picture(f: Finding) -> Said:
 
 def _duplicates(f: Finding) -> Said:
     v = f.values
-    text = f"{len(f.targets)} meshes are copies of {v['groups']}"
+    text = f"{plural(len(f.targets), 'mesh is a copy', 'meshes are copies')} of {v['groups']}"
     text += f", {v['baked']} of them turned, mirrored or scaled" if v["baked"] else ""
     return Said(text, f"{size(v['held'])} could be {size(v['after'])}", "tab=meshes&q=copy")
 

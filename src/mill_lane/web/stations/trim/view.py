@@ -17,12 +17,13 @@ from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.core.weigh.rules import RULES
+from mill_lane.core.words import plural
 from mill_lane.jobs import costs, proposals, trims
 from mill_lane.jobs.costs import Cost
 from mill_lane.jobs.proposals import Proposals
 from mill_lane.jobs.summary import Summary, summarise
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry
-from mill_lane.web.shared.format import plural, size
+from mill_lane.web.shared.format import size
 from mill_lane.web.shared.station import Figure, Mark
 from mill_lane.web.stations.trim.rungs import ladder_view, time_lines
 from mill_lane.web.stations.trim.table import (
