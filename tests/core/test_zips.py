@@ -158,6 +158,17 @@ class TestZips(unittest.TestCase):
 
 
 class TestSought(unittest.TestCase):
+    def test_a_part_of_a_scene_may_look_beside_itself(self) -> None:
+        """What lies in a folder below names files from beside it, within the scene's own."""
+        with tempfile.TemporaryDirectory() as name:
+            scene = Path(name) / "scene"
+            (scene / "parts").mkdir(parents=True)
+            (scene / "tex.png").write_bytes(b"x")
+            found = sought(scene / "parts", "../tex.png", scene)
+            self.assertEqual((found.path, found.otherwise), ((scene / "tex.png").resolve(), False))
+            with self.assertRaises(MillError):
+                sought(scene / "parts", "../tex.png")
+
     @settings(max_examples=200, deadline=None)
     @given(
         st.lists(st.sampled_from(["..", ".", "in", "IN", "secret.txt", "a%2e", "\\", "%2e%2e"]))

@@ -17,6 +17,8 @@ from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
 from mill_lane.jobs.proposals import propose_all
 from mill_lane.store.files import list_file
 from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.work.kinds.base import Context
+from mill_lane.work.kinds.weigh import WEIGH, Payload, Result
 from tests.homes import do_tasks
 from tests.scenes import WHITE, even_sky, looking, scene_of
 from tests.web.case import WebCase
@@ -104,6 +106,24 @@ class TestCameras(WebCase):
         self.assertEqual(self.waiting(), 1)
         do_tasks(self.home, "weigh")
         self.assertEqual(self.analysis().camera, "behind")
+
+    def test_what_is_being_stopped_keeps_nothing(self) -> None:
+        """A part of what is weighed for another camera, handed over at the last moment."""
+        now = self.look_through("close")
+        self.done("POST", CAMERA, json={"name": "wide"})
+        with self.home.sessions.begin() as db:
+            going = select(Task).where(Task.kind == "weigh", Task.state == "queued")
+            task = db.scalars(going).one()
+            task.state = "running"
+        self.done("POST", CAMERA, json={"name": "close"})
+        with self.home.sessions.begin() as db:
+            task = db.get_one(Task, task.id)
+            self.assertTrue(task.cancel)
+            late = now.model_copy(update={"camera": "wide", "stage": 1})
+            context, asked = Context(db, self.home, task), Payload.model_validate(task.payload)
+            WEIGH.keep_part(context, asked, Result(analysis=late))
+            WEIGH.keep(context, asked, Result(analysis=late), {})
+        self.assertEqual((self.analysis().camera, self.analysis().stage), ("close", 4))
 
     def test_by_the_final_set_and_another_shape(self) -> None:
         """A camera or a shape of the picture that comes in with the final set counts as well."""

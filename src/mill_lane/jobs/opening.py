@@ -150,9 +150,7 @@ def choose_root(db: Session, job: Job, root: str) -> Task:
         raise MillError(
             f"There is no scene “{root}” to choose.", "Choose one of those that are named."
         )
-    before = [w for w in str(task.payload.get("choose", "")).split(",") if w.strip()[:1] != "@"]
-    choose = ",".join([*filter(None, before), f"@{root}"])
-    task.payload = {**task.payload, "choose": choose}
+    task.payload = {**task.payload, "root": root}
     queue.retry(db, task)
     return task
 

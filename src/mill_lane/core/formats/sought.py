@@ -44,7 +44,7 @@ def boundary(folder: Path) -> Path:
     return folder
 
 
-def sought(folder: Path, name: str) -> Sought:
+def sought(folder: Path, name: str, scene: Path | None = None) -> Sought:
     """Find a file that another one names.
 
     Parameters
@@ -53,6 +53,8 @@ def sought(folder: Path, name: str) -> Sought:
         Of the file that names it.
     name : str
         As it stands there.
+    scene : Path, optional
+        The folder of the scene, where that file is a part of it and may lie below.
 
     Returns
     -------
@@ -65,7 +67,9 @@ def sought(folder: Path, name: str) -> Sought:
         For names that lead outside and are not to be found by their last part either.
     """
     folder = folder.resolve()
-    root = boundary(folder)
+    root = boundary(folder if scene is None else scene.resolve())
+    if not folder.is_dir() or not folder.is_relative_to(root):
+        folder = root  # within a package, say
     within = folder.relative_to(root).as_posix()
     plain = name.replace("\\", "/")
     names = list(dict.fromkeys((name, plain, unquote(plain))))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,12 +17,15 @@ from mill_lane.work.kinds.versions import Into, Version, keep_version, listed, t
 
 
 class Payload(BaseModel):
-    """A file: in the scratch folder if it was uploaded, else anywhere; what is chosen of it."""
+    """A file: in the scratch folder if it was uploaded, else anywhere; what is chosen of it, and
+    which scene where it is a ZIP with several.
+    """
 
     source: str
     name: str
     uploaded: bool = False
     choose: str = ""
+    root: str = ""
 
 
 class Request(BaseModel):
@@ -32,6 +36,7 @@ class Request(BaseModel):
     uploaded: bool
     folder: Path
     choose: str = ""
+    root: str = ""
 
 
 class Open(Into[Payload, Request]):
@@ -51,6 +56,7 @@ class Open(Into[Payload, Request]):
             uploaded=payload.uploaded,
             folder=context.folder,
             choose=payload.choose,
+            root=payload.root,
         )
 
     def run(self, request: Request, report: Report) -> Version:
@@ -68,7 +74,10 @@ class Open(Into[Payload, Request]):
             named.unlink(missing_ok=True)
             named.symlink_to(source.absolute())
             source = named
-        scene = open_scene(source, part(report, 0.02, 0.4), choices=parse_choices(request.choose))
+        choices = parse_choices(request.choose)
+        if request.root:
+            choices = replace(choices, root=request.root)
+        scene = open_scene(source, part(report, 0.02, 0.4), choices=choices)
         check_vertices(scene, part(report, 0.4, 0.6))
         write_glb(scene, path, part(report, 0.6, 0.85))
         made = listed(path, part(report, 0.85, 1.0))

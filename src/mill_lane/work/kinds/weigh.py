@@ -104,6 +104,8 @@ class Weigh(Kind[Payload, Request, Result]):
     ) -> dict[str, Any]:
         """Put the fuller analysis in place of the listing, and ask what could be trimmed."""
         self.keep_part(context, payload, result)
+        if context.task.cancel:
+            return {}
         row = context.db.get_one(SceneVersion, payload.version)
         height = largest_picture(context.db, row.job_id)
         questions = usual_questions(payload.version, height, row.analysis_mark)
@@ -111,7 +113,12 @@ class Weigh(Kind[Payload, Request, Result]):
         return {}
 
     def keep_part(self, context: Context, payload: Payload, result: Result) -> None:
-        """Take over a stage; what was told when the file came in stays."""
+        """Take over a stage; what was told when the file came in stays.
+
+        What is being stopped may be of a camera that nobody looks through any more: it is left.
+        """
+        if context.task.cancel:
+            return
         row = context.db.get_one(SceneVersion, payload.version)
         before = read_analysis(row.analysis)
         told = {"notes": before.notes, "read_as": before.read_as, "name": before.name}

@@ -237,7 +237,7 @@ class Materials:
         if key not in self._files:
             stack = source.GetInput("file").GetAttr().GetPropertyStack()
             layer = Path(stack[0].layer.realPath).parent if stack else self.root
-            found = sought(layer, asset)
+            found = sought(layer, asset, self.root)
             path = found.path
             self.notes += found.told(asset)
             image = set_of(path, lambda p: file_image(p, p.name, self.notes)) or (

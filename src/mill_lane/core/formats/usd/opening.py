@@ -100,7 +100,7 @@ def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str], lis
                 continue  # within the file itself
             if asset.startswith("`"):
                 continue  # an expression: what it comes to is looked at afterwards
-            where = sought(Path(layer.realPath).parent, asset)
+            where = sought(Path(layer.realPath).parent, asset, path.parent)
             file = where.path
             other = Sdf.Layer.FindOrOpen(str(file)) if file.is_file() else None
             if other is not None and where.otherwise:
