@@ -55,6 +55,11 @@ def weighed(folder: Path) -> Home:
     return _copy(kept("weighed", _weigh), folder)
 
 
+def make_all() -> None:
+    """Make what tests copy, before several processes of tests ask for it."""
+    kept("weighed", _weigh)
+
+
 def _copy(source: Path, folder: Path) -> Home:
     shutil.copytree(source, folder, dirs_exist_ok=True)
     return open_home(folder, migrated=True)

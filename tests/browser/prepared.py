@@ -13,7 +13,7 @@ from mill_lane.core.progress import silent
 from mill_lane.store.bell import FILE
 from mill_lane.work.warm import compile_readers, prepare
 from tests.browser.server import Server
-from tests.homes import weighed
+from tests.homes import make_all
 from tests.kept import kept
 
 SECONDS = 600.0  # until it is given up
@@ -53,4 +53,4 @@ if __name__ == "__main__":
     prepare(silent, behind=0)
     compile_readers()
     prepared()
-    weighed()
+    make_all()

@@ -96,7 +96,7 @@ class TestStage(unittest.TestCase):
         said = " ".join(n.text for n in scene.notes)
         self.assertIn("size: large, small", said)
         self.assertIn("drawn as size=small", said)
-        self.assertIn("1 payloads, all loaded: /trees", said)
+        self.assertIn("1 payload, all loaded: /trees", said)
 
     def test_a_variant_by_its_set_or_by_its_name(self) -> None:
         for text in ("size=large", "large"):

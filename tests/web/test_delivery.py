@@ -89,6 +89,7 @@ class TestDelivery(WebCase):
         self.assertNotIn(said, self.text("/jobs/1/finish/night"))
         self.done("PUT", FINAL, json={"width": 1920, "height": 1080})
         self.assertIn(said, self.text("/jobs/1/finish/night"))
+        self.assertIn(said, self.text("/jobs/1/finish"))
         self.done("PUT", FINAL, json={"width": 192, "height": 108})
         self.assertNotIn(said, self.text("/jobs/1/finish/night"))
         self.done("PUT", DELIVERY, json={"height": 1080})  # only a rehearsal is that small

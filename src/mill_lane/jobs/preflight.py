@@ -21,7 +21,17 @@ from mill_lane.store.models import Job
 
 def check(summary: Summary) -> list[Result]:
     """Make every check for the final recipe on the job's device."""
-    return preflight(Shot(summary.analysis, summary.final, summary.device))
+    return preflight(_shot(summary))
+
+
+def _shot(summary: Summary) -> Shot:
+    return Shot(
+        summary.analysis,
+        summary.final,
+        summary.device,
+        summary.version.made_for,
+        summary.job.delivered_height,
+    )
 
 
 def check_night(
@@ -37,7 +47,7 @@ def check_night(
     job = summary.job
     return check_range(
         Asked(
-            Shot(summary.analysis, summary.final, summary.device),
+            _shot(summary),
             sheet,
             folder,
             summary.estimate,
@@ -45,8 +55,6 @@ def check_night(
             nights.way_for(db, job, sheet, summary.final),
             hidden_objects(db, job),
             now or datetime.now(),
-            summary.version.made_for,
-            job.delivered_height,
         )
     )
 

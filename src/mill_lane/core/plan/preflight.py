@@ -17,11 +17,17 @@ from mill_lane.core.words import plural
 
 @dataclass(frozen=True)
 class Shot:
-    """What is about to be rendered, and on what."""
+    """What is about to be rendered, and on what.
+
+    `made_for` is the height in pixels of the largest picture that the scene's trims are good for,
+    0 for any; `delivered` that of the largest one that is delivered, where it is known.
+    """
 
     analysis: Analysis
     recipe: Recipe
     device: Device
+    made_for: int = 0
+    delivered: int = 0
 
 
 @dataclass(frozen=True)
@@ -77,6 +83,18 @@ def camera(shot: Shot) -> Iterable[Result]:
     yield Result("camera", "warning" if added else "ok", text)
 
 
+def trimmed_for(shot: Shot) -> Iterable[Result]:
+    """Whether the scene was trimmed for a picture as large as this one, and as is delivered."""
+    largest = max(shot.recipe.height, shot.delivered)
+    if 0 < shot.made_for < largest:
+        text = (
+            f"The textures and shapes of this version were trimmed for a picture {shot.made_for} "
+            f"px high, {largest} are wanted: near things will look soft. Trim an earlier version "
+            f"for {largest} px."
+        )
+        yield Result("trimmed_for", "warning", text)
+
+
 def notes(shot: Shot) -> Iterable[Result]:
     """What was told when the file came in and wants a look."""
     for note in shot.analysis.notes:
@@ -90,6 +108,7 @@ CHECKS = Registry(
     Check("threads", threads),
     Check("textures", textures),
     Check("camera", camera),
+    Check("trimmed_for", trimmed_for),
     Check("notes", notes),
 )
 

@@ -18,7 +18,6 @@ from mill_lane.core.plan.checks.scene import (
     lights,
     overlap,
     shutter,
-    trimmed_for,
 )
 from mill_lane.core.plan.checks.time import deadline, time
 from mill_lane.core.registry import Registry
@@ -35,7 +34,6 @@ CHECKS: Registry[Check] = Registry(
     Check("depth_of_field", depth_of_field),
     Check("shutter", shutter),
     Check("lights", lights),
-    Check("trimmed_for", trimmed_for),
     Check("overlap", overlap),
     Check("inside", inside),
     Check("hidden", hidden),

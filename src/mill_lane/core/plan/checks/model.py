@@ -68,9 +68,6 @@ class Asked:
         Objects that trims keep from the camera.
     now : datetime or None
         The time of the day, for a deadline.
-    made_for, delivered : int, int
-        Pixels high: the largest picture that the scene's trims are good for, 0 for any; and as it
-        is delivered.
     """
 
     shot: Shot
@@ -81,8 +78,6 @@ class Asked:
     way: Way | None = None
     hidden: tuple[str, ...] = ()
     now: datetime | None = None
-    made_for: int = 0
-    delivered: int = 0
 
     @property
     def frames(self) -> list[int]:

@@ -8,7 +8,12 @@ from mill_lane.core.plan.checks.model import Asked, Found
 from mill_lane.core.plan.less_memory import made_to_fit
 from mill_lane.core.plan.preflight import preflight
 
-PLACES = {"memory": "fit", "threads": "machine"}  # the others are seen with the scene
+# The others are seen with the scene.
+PLACES = {"memory": "fit", "threads": "machine", "trimmed_for": "trim"}
+    "memory": "fit",
+    "threads": "machine",
+    "trimmed_for": "trim",
+}  # the others are seen with the scene
 
 
 def memory(asked: Asked) -> Iterable[Found]:

@@ -50,18 +50,6 @@ def lights(asked: Asked) -> Iterable[Found]:
         yield Found("lights", "warning", text, "finish", mend)
 
 
-def trimmed_for(asked: Asked) -> Iterable[Found]:
-    """Whether the scene was trimmed for a picture as large as this one, and as is delivered."""
-    largest = max(asked.shot.recipe.height, asked.delivered)
-    if 0 < asked.made_for < largest:
-        text = (
-            f"The textures and shapes of this version were trimmed for a picture {asked.made_for} "
-            f"px high, {largest} are wanted: near things will look soft. Trim an earlier version "
-            f"for {largest} px."
-        )
-        yield Found("trimmed_for", "warning", text, "trim")
-
-
 def overlap(asked: Asked) -> Iterable[Found]:
     """Whether rays may go through as many panes and holes as stand one behind another."""
     analysis, allowed = asked.shot.analysis, asked.shot.recipe.transparent_layers
