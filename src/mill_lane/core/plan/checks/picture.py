@@ -10,10 +10,6 @@ from mill_lane.core.plan.preflight import preflight
 
 # The others are seen with the scene.
 PLACES = {"memory": "fit", "threads": "machine", "trimmed_for": "trim"}
-    "memory": "fit",
-    "threads": "machine",
-    "trimmed_for": "trim",
-}  # the others are seen with the scene
 
 
 def memory(asked: Asked) -> Iterable[Found]:
