@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import parse_choices
+from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.sought import UNPACKED, sought
 from mill_lane.core.formats.unpack import SeveralError
@@ -77,6 +78,14 @@ class TestZips(unittest.TestCase):
         nested = {"a/b/c/main.usda": payload("chair.usda"), "a/b/c/chair.usda": PART}
         nested |= {"__MACOSX/a/b/c/._main.usda": b"\0\1", "a/.DS_Store": b"x", "._m.usda": b"\0"}
         self.assertEqual(len(self.opened(nested).meshes), 1)
+
+    def test_what_lies_above_the_root_goes_home_as_well(self) -> None:
+        """Everything within the ZIP is the scene's own."""
+        dome = 'def DomeLight "d"\n{\n    asset inputs:texture:file = @../light/sky.hdr@\n}\n'
+        scene = self.opened({"shots/main.usda": PART + dome, "light/sky.hdr": b"#?RADIANCE"})
+        write_glb(scene, self.path.with_name("kept.glb"))
+        kept = open_scene(self.path.with_name("kept.glb"), own=True)
+        self.assertEqual(list(kept.stage_files), ["light/sky.hdr"])
 
     def test_several_are_asked_about(self) -> None:
         files = {"one.usda": payload("x/p.usda"), "two.usda": PART, "x/p.usda": PART}
@@ -145,6 +154,7 @@ class TestZips(unittest.TestCase):
         }
         scene = self.opened({"x/a.gltf": json.dumps(data), "x/mesh.bin": bytes(36)})
         self.assertEqual(scene.meshes[0].triangles, 1)
+        self.assertIn("found_otherwise", [n.code for n in scene.notes])
 
     def test_two_of_a_name_are_not_guessed(self) -> None:
         files = {"a.obj": OBJ % "m.mtl", "m.mtl": MTL % "/there/wood.png"}

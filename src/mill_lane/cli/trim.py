@@ -89,7 +89,7 @@ def run(args: Arguments) -> Result:
     proposals = []
     for name, values in wanted.items():
         trim = TRIMS[name]
-        height = {"height": FINAL.height} if "height" in trim.parameters_type.model_fields else {}
+        height = {"height": FINAL.height} if trim.by_size else {}
         parameters = parameters_of(trim, {**values, **height})
         proposals += trim.propose(lambda: scene, analysis, parameters, lambda s, t: tell(0.0, t))
     choices = [p.choice for p in proposals if not p.left_alone]

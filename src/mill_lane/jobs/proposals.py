@@ -94,7 +94,7 @@ class _Asking:
 
     def about(self, trim: Trim, values: Mapping[str, Any] | None = None) -> Proposals:
         given = dict(values or {})
-        if "height" in trim.parameters_type.model_fields:
+        if trim.by_size:
             given.setdefault("height", self.height)
         parameters = parameters_of(trim, given)
         if not trim.opens_scene(parameters):

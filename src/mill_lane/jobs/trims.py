@@ -42,11 +42,10 @@ def stage(db: Session, version: SceneVersion, proposals: Collection[Proposal]) -
     for p in proposals:
         if p.left_alone:
             continue
-        sized = "height" in find_trim(p.trim).parameters_type.model_fields
         values = {
             "parameters": p.parameters,
             "proposal": p.model_dump(mode="json"),
-            "made_for": height if sized else 0,
+            "made_for": height if find_trim(p.trim).by_size else 0,
         }
         row = insert(TrimEntry).values(
             version_id=version.id,

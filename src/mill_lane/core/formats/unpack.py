@@ -160,7 +160,7 @@ class SeveralError(MillError):
         )
         self.name, self.roots = name, list(roots)
 
-    def __reduce__(self) -> tuple[type[SeveralError], tuple[str, list[str]]]:  # type: ignore[override]
+    def __reduce__(self) -> tuple[Any, ...]:
         """Keep what it is made of."""
         return type(self), (self.name, self.roots)
 

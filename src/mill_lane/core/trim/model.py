@@ -145,10 +145,14 @@ class Trim(ABC):
     choice_type: type[BaseModel]
     exact: bool = False
 
+    @property
+    def by_size(self) -> bool:
+        """Whether it goes by the height of the picture, a parameter of its."""
+        return "height" in self.parameters_type.model_fields
+
     def usual(self, height: int) -> BaseModel:
         """The parameters that it is asked with where nobody chose, for a picture so high."""
-        known = "height" in self.parameters_type.model_fields
-        return self.parameters_type(**({"height": height} if known else {}))
+        return self.parameters_type(**({"height": height} if self.by_size else {}))
 
     def opens_scene(self, parameters: BaseModel) -> bool:
         """Whether proposing looks into the scene, which may take a while."""

@@ -91,6 +91,7 @@ def _read(document: Document) -> Scene:
     nodes = spread(document, animate(document, nodes, notes))
     meshes, end = rigged(document, meshes, nodes, notes)
     stage, stage_files = _stage(document)
+    notes += _found_otherwise(document)
     cameras = _cameras(root)
     _list_the_rest(root, notes)
     settings = _settings(root, used)
@@ -214,6 +215,15 @@ def file_of(entry: dict[str, Any]) -> str:
     """The file beside the document that an image names; empty for one within it."""
     uri = "" if "bufferView" in entry else str(entry.get("uri", ""))
     return "" if uri.startswith("data:") else unquote(uri)
+
+
+def _found_otherwise(document: Document) -> list[Note]:
+    """What is told of files that lie elsewhere than the document says."""
+    if document.folder is None:
+        return []
+    entries = [*document.json.get("buffers", []), *document.json.get("images", [])]
+    names = dict.fromkeys(filter(None, map(file_of, entries)))
+    return [note for n in names for note in sought(document.folder, n).told(n)]
 
 
 def _tiles(document: Document, entry: dict[str, Any]) -> Image | None:

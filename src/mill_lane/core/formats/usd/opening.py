@@ -15,7 +15,6 @@ from pathlib import Path
 from typing import Any
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.sought import boundary, sought
 from mill_lane.core.formats.usd.size import MOST_PRIMS, Prims
 from mill_lane.core.scene.model import Note
@@ -118,7 +117,7 @@ def _look_through(path: Path, root: Any) -> tuple[dict[str, Any], list[str], lis
 def _named(folder: Path, layer: Any, asset: str, layers: dict[str, Any]) -> Any:
     """The layer that another one names, of those that were found; None for any other."""
     try:
-        return layers.get(str(beside(folder, Path(layer.realPath).parent, asset)))
+        return layers.get(str(sought(Path(layer.realPath).parent, asset, folder).path))
     except MillError:
         return None
 
@@ -171,16 +170,3 @@ def said(error: Exception) -> str:
             return f"line {found[1]}, column {found[2]}: {found[3].strip()}"[:300]
     lines = [line.strip(" '\t") for line in lines if line.strip(" '\t")]
     return lines[-1][:300] if lines else type(error).__name__
-
-
-def beside(root: Path, folder: Path, asset: str) -> Path:
-    """The file that a layer in `folder` names, which must lie within `root`.
-
-    Raises MillError when it does not.
-    """
-    root = boundary(root.resolve())
-    try:
-        base = folder.resolve().relative_to(root)
-    except ValueError:
-        base = Path()
-    return inside(root, str(base / asset) if not asset.startswith("/") else asset)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import Choices
 from mill_lane.core.formats.meshes.soup import damaged
+from mill_lane.core.formats.sought import boundary
 from mill_lane.core.formats.udim import expanded
 from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
@@ -155,7 +156,10 @@ class _Reader:
         self.meshes = within_reason(self.meshes, self.notes)
         forget(self.stage, posed)
         stage, files = flattened(
-            self.stage, self.materials.pictures, self.materials.packed, self.path.parent
+            self.stage,
+            self.materials.pictures,
+            self.materials.packed,
+            boundary(self.path.parent),
         )
         read = Scene(
             self.path.stem,
