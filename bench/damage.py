@@ -26,7 +26,7 @@ from bench import mutate
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import check_vertices, open_scene
-from mill_lane.core.formats.pictures import read_sky
+from mill_lane.core.formats.sky_pictures import read_sky
 from mill_lane.core.render.state import state_about, state_key
 from mill_lane.core.weigh.measure import weigh
 

@@ -7,18 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from mill_lane.core.scene.model import (
-    Camera,
-    Environment,
-    Geometry,
-    Material,
-    Medium,
-    Mesh,
-    Node,
-    Scene,
-    Vec3,
-)
+from mill_lane.core.scene.model import Camera, Geometry, Material, Mesh, Node, Scene, Vec3
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes
 
 GREY = Material("grey", (0.6, 0.6, 0.6, 1.0), metallic=0.0, roughness=0.8)

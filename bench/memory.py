@@ -17,8 +17,9 @@ from bench.scenes import boulder, room
 from bench.weigh import scene_of
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.render.layers import LAYERS
-from mill_lane.core.scene.model import Camera, Environment, Geometry, Material, Mesh, Node, Scene
+from mill_lane.core.scene.model import Camera, Geometry, Material, Mesh, Node, Scene
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Environment
 
 SKY = Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2))
 

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from mill_lane.core.formats.pictures import encode
 from mill_lane.core.scene.model import (
     Camera,
-    Environment,
     Geometry,
     Image,
     Light,
@@ -25,6 +24,7 @@ from mill_lane.core.scene.model import (
     TextureUse,
 )
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Environment
 from mill_lane.demo import shapes
 
 SKY = Environment((0.4, 0.5, 0.7), (0.6, 0.6, 0.6), (0.2, 0.2, 0.2))

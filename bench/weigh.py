@@ -24,7 +24,6 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.scene.model import (
     Camera,
     Channel,
-    Environment,
     Image,
     Light,
     Material,
@@ -35,6 +34,7 @@ from mill_lane.core.scene.model import (
     TextureUse,
 )
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Environment
 from mill_lane.core.weigh.full import weigh_full
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes

@@ -15,18 +15,9 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
-from mill_lane.core.scene.model import (
-    Camera,
-    Environment,
-    Geometry,
-    Image,
-    Light,
-    Material,
-    Mesh,
-    Node,
-    Scene,
-)
+from mill_lane.core.scene.model import Camera, Geometry, Image, Light, Material, Mesh, Node, Scene
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Environment
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded
 from mill_lane.demo.make import make_demo

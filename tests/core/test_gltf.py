@@ -24,8 +24,9 @@ from mill_lane.core.formats.gltf.accessors import read_accessor, read_floats
 from mill_lane.core.formats.opening import check_vertices, open_scene
 from mill_lane.core.formats.pictures import decode, encode
 from mill_lane.core.scene.edit import replace_images
-from mill_lane.core.scene.model import Channel, Light, Material, Medium, Node, Texture, TextureUse
+from mill_lane.core.scene.model import Channel, Light, Material, Node, Texture, TextureUse
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.scene.surroundings import Medium
 from mill_lane.core.trim.shrink import shrink
 from mill_lane.demo import shapes
 from tests.gltf_tools import TRIANGLE, glb, triangle, validate

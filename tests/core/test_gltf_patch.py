@@ -27,11 +27,9 @@ from mill_lane.core.scene import edit
 from mill_lane.core.scene.model import (
     Camera,
     Channel,
-    Environment,
     Geometry,
     Light,
     Material,
-    Medium,
     Mesh,
     Node,
     Scene,
@@ -39,6 +37,7 @@ from mill_lane.core.scene.model import (
     TextureUse,
 )
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes
 from tests.gltf_steps import (
     content,

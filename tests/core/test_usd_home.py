@@ -17,8 +17,8 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats import catalogue
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.formats.pictures import read_sky
 from mill_lane.core.formats.saving import save_scene
+from mill_lane.core.formats.sky_pictures import read_sky
 from mill_lane.core.scene.edit import remove_instances
 from mill_lane.core.scene.model import Scene
 from tests.scenes import write_sky

@@ -7,7 +7,8 @@ import unittest
 
 import numpy as np
 
-from mill_lane.core.scene.model import Light, Material, Medium
+from mill_lane.core.scene.model import Light, Material
+from mill_lane.core.scene.surroundings import Medium
 from mill_lane.demo import shapes
 from tests.kernels import evaluate, material_path, microfacet
 from tests.scenes import WHITE, disc, even_sky, floor, looking, mean_luma, render, scene_of

@@ -19,7 +19,8 @@ from mill_lane.core.render.pointers import f64_at, i64_at
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.world import World, new_paths
-from mill_lane.core.scene.model import Environment, Light, Material, Medium, Scene
+from mill_lane.core.scene.model import Light, Material, Scene
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, floor, scene_of
 

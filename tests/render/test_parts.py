@@ -11,7 +11,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.pose import ScenePart
 from mill_lane.core.render.session import Session
-from mill_lane.core.scene.model import Environment
+from mill_lane.core.scene.surroundings import Environment
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, scene_of, small_demo
 

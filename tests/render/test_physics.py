@@ -16,15 +16,8 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.settings import Preview, lens_radius
-from mill_lane.core.scene.model import (
-    Channel,
-    Environment,
-    Geometry,
-    Material,
-    Medium,
-    Node,
-    Scene,
-)
+from mill_lane.core.scene.model import Channel, Geometry, Material, Node, Scene
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, disc, even_sky, floor, mean_luma, render, scene_of
 

@@ -21,7 +21,8 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.render.session import Session
-from mill_lane.core.scene.model import Environment, Light, Material, Medium, Scene
+from mill_lane.core.scene.model import Light, Material, Scene
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, floor, looking, scene_of, small_demo
 

@@ -17,7 +17,8 @@ from mill_lane.core.render.load import load
 from mill_lane.core.render.pose import pose
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.world import World
-from mill_lane.core.scene.model import Environment, Light, Material, Medium, Scene
+from mill_lane.core.scene.model import Light, Material, Scene
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes
 from tests.kernels import (
     collide,

@@ -16,7 +16,8 @@ from pydantic import ValidationError
 
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.pictures import read_sky, write_pixels
+from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.formats.sky_pictures import read_sky
 from mill_lane.core.recipe import MOST_SAMPLES, Recipe
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session

@@ -9,7 +9,8 @@ from dataclasses import replace
 import numpy as np
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.scene.model import Environment, Light, Scene
+from mill_lane.core.scene.model import Light, Scene
+from mill_lane.core.scene.surroundings import Environment
 from mill_lane.core.trim import TRIMS, apply_choices, foresee
 from mill_lane.core.trim.irradiance import matching_sky
 from mill_lane.core.weigh.full import weigh_full

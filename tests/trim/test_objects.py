@@ -12,9 +12,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.scene.model import Channel, Light, Medium, Node, Scene
+from mill_lane.core.scene.model import Channel, Light, Node, Scene
 from mill_lane.core.scene.parts import part_of
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.scene.surroundings import Medium
 from mill_lane.core.trim import TRIMS, apply_choices, foresee
 from mill_lane.core.trim.ladder import held, ladder
 from mill_lane.core.trim.model import Choice, Target

@@ -191,7 +191,7 @@ def recipe_of(args: Arguments) -> Recipe:
 
 def with_sky(args: Arguments, recipe: Recipe) -> tuple[Recipe, Any]:
     """The recipe with the picture of the sky, and its pixels."""
-    from mill_lane.core.formats.pictures import read_sky
+    from mill_lane.core.formats.sky_pictures import read_sky
     from mill_lane.store.files import file_hash
 
     if args.sky:

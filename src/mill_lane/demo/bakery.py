@@ -13,18 +13,8 @@ from functools import partial
 
 import numpy as np
 
-from mill_lane.core.scene.model import (
-    Camera,
-    Channel,
-    Environment,
-    Geometry,
-    Image,
-    Light,
-    Medium,
-    Node,
-    Scene,
-    Texture,
-)
+from mill_lane.core.scene.model import Camera, Channel, Geometry, Image, Light, Node, Scene, Texture
+from mill_lane.core.scene.surroundings import Environment, Medium
 from mill_lane.demo import shapes as s
 from mill_lane.demo.builder import Bakery, Size, Vec3
 from mill_lane.demo.textures import LABELS, LOAVES

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, input_words
-from mill_lane.core.formats.pictures import SKY_ENDINGS, sky_size
+from mill_lane.core.formats.sky_pictures import SKY_ENDINGS, sky_size
 from mill_lane.core.names import short_name
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored

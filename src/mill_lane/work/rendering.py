@@ -14,7 +14,8 @@ from PIL import Image
 
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.formats.pictures import read_sky, write_pixels
+from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.formats.sky_pictures import read_sky
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.plan.frame_output import write_frame

@@ -16,7 +16,8 @@ from mill_lane.core.render.lights import FAR
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.wide_nodes import NUMBERS
 from mill_lane.core.render.world import Lights
-from mill_lane.core.scene.model import Environment, Light
+from mill_lane.core.scene.model import Light
+from mill_lane.core.scene.surroundings import Environment
 
 BANDS = 128  # of a gradient sky, by height
 SKY_SHARE = 0.3  # of the light rays go to the sky at most where there are other lights
@@ -98,7 +99,7 @@ def gather_lights(
         if emission > 0:
             name = place_names[i] if place_names else f"place {i}"
             _add_mesh(g, loaded, instances, i, to_world[i], emission, name)
-    environment = environment or scene.environment or Environment()
+    environment = environment or loaded.environment
     sky, pixels, by_row, by_column, mean = _sky(environment)
     sun = _sun(environment)
     if sun is not None:

@@ -21,10 +21,12 @@ from mill_lane.core.render.build import aligned, build_mesh
 from mill_lane.core.render.in_order import in_order
 from mill_lane.core.render.kept_trees import Trees, digest_of_mesh, keep, key_of, take
 from mill_lane.core.render.load_textures import load_textures, texture_bytes
+from mill_lane.core.render.sky_picture import sky_pixels
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture_cache import TextureCache
 from mill_lane.core.render.wide_nodes import LEAF, NODE
 from mill_lane.core.scene.model import Geometry, Material, Part, Scene
+from mill_lane.core.scene.surroundings import Environment, SkyPicture
 
 NO_MATERIAL = Material(base_color=(0.5, 0.5, 0.5, 1.0), metallic=0.0)  # for what wears nothing
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
@@ -41,8 +43,8 @@ class Loaded:
     `parts` is int64 (P, 7): first node, first block, first triangle, first vertex, then first UV,
     UV of the second set and colour, or -1; `bounds` float64 (P, 6).  `held` are the bytes of the
     arrays by kind, as they are; of all that, "mapped" is what is mapped from files: the system has
-    as much of it in memory as is read, and can let go of that.  `brightness` keeps the maps of
-    emissive textures once made.
+    as much of it in memory as is read, and can let go of that.  `brightness` and `skies` keep
+    maps of emissive textures and pictures of skies once made.
     """
 
     scene: Scene
@@ -64,6 +66,17 @@ class Loaded:
     time: float = 0.0
     threads: int = 1
     brightness: dict[tuple[float, ...], NDArray[np.float32]] = field(default_factory=dict)
+    skies: dict[SkyPicture, NDArray[np.float32]] = field(default_factory=dict)
+
+    @property
+    def environment(self) -> Environment:
+        """What lights the scene from all round; a picture of it is read once."""
+        found = self.scene.environment or Environment()
+        if found.picture is None:
+            return found
+        if found.picture not in self.skies:
+            self.skies[found.picture] = sky_pixels(found.picture)
+        return Environment(pixels=self.skies[found.picture])
 
 
 def drawn_parts(scene: Scene) -> list[tuple[int, int, Part]]:

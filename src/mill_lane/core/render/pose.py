@@ -17,8 +17,9 @@ from mill_lane.core.render.load import Loaded, at_time
 from mill_lane.core.render.sheen import albedo_table
 from mill_lane.core.render.wide_nodes import NODE
 from mill_lane.core.render.world import World
-from mill_lane.core.scene.model import Environment, Scene
+from mill_lane.core.scene.model import Scene
 from mill_lane.core.scene.pose import node_matrix, world_matrices
+from mill_lane.core.scene.surroundings import Environment
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from mill_lane.core.recipe import Recipe, Region
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.pose import ScenePart, Shot, camera_track
-from mill_lane.core.scene.model import Environment, Scene
+from mill_lane.core.scene.model import Scene
+from mill_lane.core.scene.surroundings import Environment
 
 SENSOR_HEIGHT = (
     0.024  # metres: the lens of an f-stop is that of a camera with a sensor of 36 x 24 mm

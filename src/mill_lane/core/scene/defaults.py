@@ -10,8 +10,9 @@ from dataclasses import replace
 import numpy as np
 
 from mill_lane.core.scene.framing import framed
-from mill_lane.core.scene.model import Camera, Environment, Node, Note, Scene
+from mill_lane.core.scene.model import Camera, Node, Note, Scene
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.scene.surroundings import Environment
 
 ADDED_CAMERA = "Added camera"  # the name of one that no file had
 YFOV = math.radians(40.0)

@@ -16,10 +16,10 @@ from numpy.typing import NDArray
 
 from mill_lane.core.scene.naming import told_apart
 from mill_lane.core.scene.subdivision import Subdivision
+from mill_lane.core.scene.surroundings import Environment, Medium, Vec3
 
 F32 = NDArray[np.float32]
 F64 = NDArray[np.float64]
-Vec3 = tuple[float, float, float]
 # Kinds of rays, as an object may be kept from each: from the camera, thrown back by a glossy
 # surface, gone through a clear one, towards a light, spread by a dull one or by fog.
 RAYS = ("camera", "reflection", "transmission", "shadow", "indirect")
@@ -244,43 +244,6 @@ class Camera:
     f_stop: float = 0.0
     focus_distance: float = 0.0
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
-
-
-@dataclass(frozen=True)
-class Medium:
-    """Homogeneous fog in a box.
-
-    `scatter` and `absorb` are per metre; `g` is the Henyey-Greenstein mean cosine.
-    """
-
-    name: str
-    box_min: Vec3
-    box_max: Vec3
-    scatter: float
-    absorb: float = 0.0
-    g: float = 0.0
-
-
-@dataclass(frozen=True)
-class Environment:
-    """Light from all round:
-
-    a gradient from the ground over the horizon to the zenith, radiance in each.
-
-    With `sun_elevation` (degrees) it is a clear sky with a sun instead, which gives level ground
-    `strength` in all; the azimuth counts from -Z over +X.  With `pixels`, float32 (H, W, 3) in
-    longitude over latitude, it is that picture.  `key`, a unit vector, adds a soft light there.
-    """
-
-    zenith: Vec3 = (0.0, 0.0, 0.0)
-    horizon: Vec3 = (0.0, 0.0, 0.0)
-    ground: Vec3 = (0.0, 0.0, 0.0)
-    added: bool = False  # the file had no light at all; this one keeps the picture from being black
-    key: Vec3 | None = None
-    sun_elevation: float | None = None
-    sun_azimuth: float = 0.0
-    strength: float = 3.0
-    pixels: NDArray[np.float32] | None = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True, eq=False)

@@ -18,7 +18,8 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.render import slots as s
 from mill_lane.core.render.load import Loaded, load
 from mill_lane.core.render.session import Session
-from mill_lane.core.scene.model import F64, Environment, Material, Scene, Vec3
+from mill_lane.core.scene.model import F64, Material, Scene
+from mill_lane.core.scene.surroundings import Environment, Vec3
 
 WIDE, HIGH, SAMPLES = 64, 36, 64
 FRAMES = 3  # first, middle, last

@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Progress, part, silent
-from mill_lane.core.scene.model import Environment, Scene
+from mill_lane.core.scene.model import Scene
+from mill_lane.core.scene.surroundings import Environment
 from mill_lane.core.trim.lights import lights_by_source, put_out, share_of, without_lights
 from mill_lane.core.trim.model import Change, Choice, OpenScene, Proposal, Target, Trim, Values
 from mill_lane.core.weigh.analysis import Analysis, LightRow
@@ -175,7 +176,7 @@ def kept(environment: Environment | None) -> str:
         return ""
     if environment.sun_elevation is not None:
         return "the scene's sky is a clear sky with a sun"
-    if environment.pixels is not None:
+    if environment.pixels is not None or environment.picture is not None:
         return "the scene's sky is a picture"
     return "" if environment.key is None else "the scene's sky has a light of its own"
 

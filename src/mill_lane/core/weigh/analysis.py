@@ -272,6 +272,7 @@ class Analysis(Row):
     outlines_left_out: int = 0
     notes: list[Note]
     environment: str
+    sky_picture: tuple[str, int, int] | None = None  # its name, width and height, where it has one
     read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither
     fogs: list[MediumRow] = []
     stage: int = 0  # how far weighing has come: see STAGES

@@ -178,6 +178,9 @@ def draw_up(
                 sky_bytes(sky_width, sky_height, recipe.environment_changed),
             )
         )
+    elif analysis.sky_picture is not None:
+        name, columns, rows = analysis.sky_picture
+        steps.append(Step("environment", name, sky_bytes(columns, rows, turned=True)))
     elif analysis.environment != "none":
         small = sky_bytes(KEY_WIDTH, KEY_HEIGHT) if analysis.environment == "added" else 4096
         steps.append(Step("environment", "sky", small))

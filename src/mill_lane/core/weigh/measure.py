@@ -16,8 +16,9 @@ from mill_lane.core.formats.emission import emissive_means, emitted_luminance
 from mill_lane.core.image.srgb import LUMA
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.render.sizes import image_bytes, loading_order
-from mill_lane.core.scene.model import Medium, Part, Scene
+from mill_lane.core.scene.model import Part, Scene
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.scene.surroundings import Medium
 from mill_lane.core.weigh.analysis import (
     Analysis,
     LightRow,
@@ -123,6 +124,7 @@ def weigh(
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
         meshes = [with_longest_edges(scene, row, track, PICTURE_HEIGHT) for row in meshes]
     outlines, left_out = _outlines(scene, track)
+    sky = scene.environment.picture if scene.environment is not None else None
     return Analysis(
         name=scene.name,
         triangles=sum(r.triangles * r.copies for r in meshes),
@@ -152,7 +154,10 @@ def weigh(
         if scene.environment is None
         else "added"
         if scene.environment.added
-        else "gradient",
+        else "gradient"
+        if sky is None
+        else "picture",
+        sky_picture=(sky.name, sky.width, sky.height) if sky is not None else None,
     )
 
 

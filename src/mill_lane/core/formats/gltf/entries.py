@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -164,12 +164,12 @@ def _lens(c: Camera) -> Json:
 def settings_of(scene: Scene) -> Json:
     """What glTF has no word for and is kept in the scene's extras: frames, fog, environment.
 
-    A picture has no place in JSON: only gradients and clear skies are kept in the file.
+    A picture has no place in JSON: that of a sky stands in a view of its own (`keys.SKY`).
     """
     out: Json = {"frame_rate": scene.frame_rate, "frames": list(scene.frames)}
     if scene.media:
         out["media"] = [asdict(m) for m in scene.media]
     if scene.environment is not None:
-        values = asdict(scene.environment)
-        out["environment"] = {k: v for k, v in values.items() if k != "pixels"}
+        values = asdict(replace(scene.environment, picture=None, pixels=None))
+        out["environment"] = {k: v for k, v in values.items() if k not in ("picture", "pixels")}
     return out

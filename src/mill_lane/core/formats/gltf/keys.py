@@ -12,6 +12,8 @@ STAGE, PATH = "mill_lane_stage", "mill_lane_path"
 SUBDIVISION = "mill_lane_subdivision"
 # In those of nodes, kinds of rays that do not see what stands there.
 UNSEEN_BY = "mill_lane_unseen_by"
+# In those of the scene, the picture of its sky.
+SKY = "mill_lane_sky"
 # In those of images, the file that each came from.
 FILE = "mill_lane_file"
 

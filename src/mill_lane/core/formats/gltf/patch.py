@@ -18,7 +18,7 @@ from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.entries import Builder, Chunk, Json
 from mill_lane.core.formats.gltf.instancing import NAME as INSTANCING
 from mill_lane.core.formats.gltf.instancing import as_the_file_has_it
-from mill_lane.core.formats.gltf.keys import FILE, PATH, STAGE, UNSEEN_BY
+from mill_lane.core.formats.gltf.keys import FILE, PATH, UNSEEN_BY
 from mill_lane.core.formats.gltf.meshopt import unpack
 from mill_lane.core.formats.gltf.motion import patch_animations
 from mill_lane.core.formats.gltf.origin import Origin
@@ -33,6 +33,7 @@ from mill_lane.core.formats.gltf.references import (
     renumber,
     take_lists,
 )
+from mill_lane.core.formats.gltf.taken_along import keep_sky, keep_stage
 from mill_lane.core.formats.gltf.tree import patch_tree, write_material_over
 from mill_lane.core.scene.defaults import without_defaults
 from mill_lane.core.scene.model import Node, Scene
@@ -299,31 +300,12 @@ class _Patch:
         if self.document is None or self.scene.name != self.before.name:
             entry["name"] = self.scene.name
         settings = entries.settings_of(self.scene)
-        self._keep_stage(entry)
+        keep_stage(entry, self.scene, self.before, self.builder)
+        keep_sky(entry, self.scene, self.before, self.builder)
         if self.document is None or settings != entries.settings_of(self.before):
             extras = entry.get("extras")
             kept = extras if isinstance(extras, dict) else {}
             entry["extras"] = kept | {"mill_lane": settings}
-
-    def _keep_stage(self, entry: Json) -> None:
-        """The USD stage that the scene came from rides along in a view of its own."""
-        stage = self.scene.stage
-        extras = entry.get("extras")
-        kept = extras if isinstance(extras, dict) else {}
-        if stage is None:
-            kept.pop(STAGE, None)
-        elif self.before.stage is not stage or STAGE not in kept:
-            view = self.builder.view
-            kept[STAGE] = {"bufferView": view(Chunk(stage.length, stage.read))}
-            files = self.scene.stage_files.items()
-            if files:
-                kept[STAGE]["files"] = [
-                    {"path": name, "bufferView": view(Chunk(b.length, b.read))} for name, b in files
-                ]
-        if kept:
-            entry["extras"] = kept
-        else:
-            entry.pop("extras", None)
 
     def _is_new_root(self, n: Node, at: int) -> bool:
         """Whether a node without a parent was none of the file's roots: new, a copy, or

@@ -27,26 +27,17 @@ from mill_lane.core.formats.gltf.deform import rigged
 from mill_lane.core.formats.gltf.entries import LENS
 from mill_lane.core.formats.gltf.extensions import notes_of
 from mill_lane.core.formats.gltf.instancing import spread
-from mill_lane.core.formats.gltf.keys import FILE, STAGE, path_in
+from mill_lane.core.formats.gltf.keys import FILE, path_in
 from mill_lane.core.formats.gltf.materials import read_material
 from mill_lane.core.formats.gltf.meshes import read_meshes
 from mill_lane.core.formats.gltf.nodes import animate, default_scene, light_of, nodes_of
 from mill_lane.core.formats.gltf.origin import Origin
+from mill_lane.core.formats.gltf.taken_along import sky_in, stage_in
 from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.textures import image_of, kept_image, missing_image
 from mill_lane.core.formats.udim import expanded, set_of
-from mill_lane.core.scene.model import (
-    Camera,
-    Environment,
-    Image,
-    Light,
-    Material,
-    Medium,
-    Node,
-    Note,
-    Scene,
-    Texture,
-)
+from mill_lane.core.scene.model import Camera, Image, Light, Material, Node, Note, Scene, Texture
+from mill_lane.core.scene.surroundings import Environment, Medium
 
 Thing = TypeVar("Thing", Material, Texture, Image, Light, Camera)
 WRAPS: dict[int, Any] = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
@@ -90,12 +81,14 @@ def _read(document: Document) -> Scene:
     nodes, used = nodes_of(document, len(lights))
     nodes = spread(document, animate(document, nodes, notes))
     meshes, end = rigged(document, meshes, nodes, notes)
-    stage, stage_files = _stage(document)
+    stage, stage_files = stage_in(document)
     notes += _found_otherwise(document)
     cameras = _cameras(root)
     _list_the_rest(root, notes)
     settings = _settings(root, used)
     rate = float(settings.get("frame_rate", 24.0))
+    said = settings.get("environment")
+    environment = Environment(**_tuples(said)) if said is not None else None
     scene = Scene(
         name=str(default_scene(root).get("name") or Path(document.name).stem),
         nodes=tuple(nodes),
@@ -106,9 +99,7 @@ def _read(document: Document) -> Scene:
         lights=_numbered(lights),
         cameras=_numbered(cameras),
         media=tuple(Medium(**_tuples(m)) for m in settings.get("media", [])),
-        environment=Environment(**_tuples(settings["environment"]))
-        if "environment" in settings
-        else None,
+        environment=sky_in(document, environment, stage_files),
         frame_rate=rate,
         frames=_frames(settings, nodes, rate, end),
         notes=tuple(notes),
@@ -154,17 +145,6 @@ def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
     extras = default_scene(root).get("extras")
     found = extras.get("mill_lane") if isinstance(extras, dict) else None
     return found if isinstance(found, dict) else {}
-
-
-def _stage(document: Document) -> tuple[Blob | None, dict[str, Blob]]:
-    """The USD stage that the scene came from, and the files that go along with it."""
-    extras = default_scene(document.json).get("extras")
-    said = extras.get(STAGE) if isinstance(extras, dict) else None
-    if not isinstance(said, dict):
-        return None, {}
-    files = said.get("files", [])
-    found = {str(f["path"]): document.view(f["bufferView"]) for f in files}
-    return document.view(said["bufferView"]), found
 
 
 def _frames(

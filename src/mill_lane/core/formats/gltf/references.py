@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from mill_lane.core.formats.gltf.keys import STAGE, SUBDIVISION
+from mill_lane.core.formats.gltf.keys import SKY, STAGE, SUBDIVISION
 
 # The lists of a document whose entries are referred to by number; "lights" is that of
 # KHR_lights_punctual.
@@ -117,8 +117,8 @@ def _in_object(kind: str, entry: dict[str, Any], under: str) -> Iterator[Referen
     for key, value in entry.items():
         if key == "extras":
             # Of extras only what is our own is known: the USD stage that a scene came from, the
-            # cage of a surface.
-            for name in (STAGE, SUBDIVISION):
+            # picture of its sky, the cage of a surface.
+            for name in (STAGE, SUBDIVISION, SKY):
                 own = value.get(name) if isinstance(value, dict) else None
                 if isinstance(own, dict) and is_index(own.get("bufferView")):
                     yield Reference(own, "bufferView", "bufferViews")

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from mill_lane.core.scene.model import Environment, Geometry, Light, Material, Note
+from mill_lane.core.scene.model import Geometry, Light, Material
 
 SIDES = 32
 
@@ -173,21 +173,3 @@ def _tube(radius: float, length: float) -> tuple[np.ndarray, np.ndarray]:
     return points, np.concatenate(
         [np.stack([i, j, i + SIDES], 1), np.stack([j, j + SIDES, i + SIDES], 1)]
     )
-
-
-def as_sky(prim: Any, time: Any, notes: list[Note]) -> Environment:
-    """A dome as an even sky of its colour; a picture on it is named in the notes."""
-    from pxr import UsdLux
-
-    r, g, b = brightness(prim, time)
-    asset = UsdLux.DomeLight(prim).GetTextureFileAttr().Get(time)
-    if asset is not None and asset.path:
-        notes.append(
-            Note(
-                "sky_picture_left_out",
-                "lost",
-                f"The sky's picture “{asset.path}” is not taken along: choose it under “Sky "
-                "picture”.",
-            )
-        )
-    return Environment((r, g, b), (r, g, b), (r, g, b))

@@ -22,6 +22,7 @@ from mill_lane.core.formats.usd import lights
 from mill_lane.core.formats.usd.cages import surface_of, within_reason
 from mill_lane.core.formats.usd.cameras import as_camera
 from mill_lane.core.formats.usd.choosing import choose
+from mill_lane.core.formats.usd.domes import Domes, is_dome
 from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import polygon_mesh
@@ -34,7 +35,6 @@ from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import (
     Camera,
     Channel,
-    Environment,
     Light,
     Mesh,
     Node,
@@ -83,7 +83,6 @@ class _Reader:
     meshes: list[Mesh] = field(default_factory=list)
     lights: list[Light] = field(default_factory=list)
     cameras: list[Camera] = field(default_factory=list)
-    sky: Environment | None = None
     others: dict[str, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -91,6 +90,7 @@ class _Reader:
 
         stage = self.stage
         self.materials = Materials(self.path.parent, self.notes)
+        self.domes = Domes(self.path.parent, self.notes)
         self.sight = sight_of(stage)
         # Meshes by place in the stage and bound materials.
         self.numbers: dict[tuple[str, str], int] = {}
@@ -135,8 +135,8 @@ class _Reader:
                 self._place(name_of(prim), number, self._worlds(prim), prim=prim)
             elif prim.IsA(UsdGeom.Camera):
                 self._camera(prim)
-            elif prim.IsA(UsdLux.DomeLight):
-                self.sky = lights.as_sky(prim, self.first, self.notes)
+            elif is_dome(prim):
+                self.domes.add(prim, self.first, self._at(prim, self.first))
             elif prim.HasAPI(UsdLux.LightAPI):
                 self._light(prim)
             elif prim.IsA(UsdGeom.Gprim):
@@ -170,7 +170,7 @@ class _Reader:
             tuple(self.materials.images),
             tuple(self.lights),
             tuple(self.cameras),
-            environment=self.sky,
+            environment=self.domes.sky,
             frame_rate=self.rate,
             frames=self.frames,
             notes=tuple(self.notes),
