@@ -21,6 +21,8 @@ MOST_TRIANGLES = 20_000  # of a part that are looked at
 # What a white surface in the middle of the scene would show, in radiance; below it a picture is
 # next to black but for the lights themselves (0.025 is code 44 of 255).
 FAINT = 0.025
+# What is made brighter than any picture can show is meant as a lamp: then less is light enough.
+LAMP, FAINT_LAMP = 1.0, FAINT / 20
 
 
 def linear_means(image: Image) -> F64:
@@ -124,7 +126,8 @@ def light_at_hand(scene: Scene) -> float:
     """
     if scene.environment is not None:
         e = scene.environment
-        if e.pixels is not None or e.sun_elevation is not None:
+        pictured = e.pixels is not None or e.picture is not None
+        if pictured or e.sun_elevation is not None:
             return math.inf
         return float(np.mean([e.zenith, e.horizon, e.ground], axis=0) @ np.array(LUMA))
     lo, hi = world_bounds(scene)
@@ -140,7 +143,7 @@ def light_at_hand(scene: Scene) -> float:
         return total
     if any(m.unlit for m in scene.materials):
         return math.inf
-    means = emissive_means(scene)
+    means, of_lamps = emissive_means(scene), 0.0
     for node, mesh in scene.instances:
         for p in scene.meshes[mesh].parts:
             if p.triangles and p.material >= 0 and max(scene.materials[p.material].emissive) > 0:
@@ -150,6 +153,7 @@ def light_at_hand(scene: Scene) -> float:
                 area = float(np.linalg.norm(cross, axis=1).sum()) / 2
                 given = emitted_luminance(scene.materials[p.material], g, means.get(p.material))
                 total += given * area / (4 * math.pi * radius**2)
+                of_lamps += given * area / (4 * math.pi * radius**2) if given > LAMP else 0.0
                 if total >= FAINT:
                     return total
-    return total
+    return max(total, FAINT) if of_lamps >= FAINT_LAMP else total

@@ -13,7 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from mill_lane.core.formats.blob import within
-from mill_lane.core.formats.roughness import packed
+from mill_lane.core.formats.joined import rough_and_metal, with_opacity
 from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
@@ -36,6 +36,12 @@ OPTIONS = {
     "-type": 1,
     "-cc": 1,
 }
+
+
+REFRACTING = ("4", "6", "7", "9")  # of the illumination models
+CHANNELS = {"r": 0, "g": 1, "b": 2, "m": 3, "l": -1}  # after -imfchan; m is the matte
+HUE = 0.05  # by how much the channels of a colour differ that has one, of the largest
+OPACITY = -2  # what tells a picture with opacity from one of roughness and metal
 
 
 class Library:
@@ -115,16 +121,12 @@ class Library:
             return (c[0], c[1], c[2]) if len(c) == 3 else (c[0], c[0], c[0])
 
         base = self._use(values.get("map_Kd"))
-        cut_out = bool(values.get("map_d")) and values.get("map_d") == values.get("map_Kd")
-        if values.get("map_d") and not cut_out:
-            self.notes.append(
-                Note(
-                    "opacity_picture",
-                    "lost",
-                    f"The opacity of “{m.name}” is a picture of its own, which is not read.",
-                )
-            )
         diffuse = colour("Kd", (1.0, 1.0, 1.0) if base else (0.8, 0.8, 0.8))
+        cut_out = bool(values.get("map_d"))
+        if cut_out:
+            base = self._with_opacity(base, values, m.name)
+        if values.get("d", "").startswith("-halo"):  # less solid where it is seen aslant
+            values["d"] = values["d"].removeprefix("-halo")
         alpha = min(
             max(
                 1.0 - number("Tr", 0.0)
@@ -135,29 +137,67 @@ class Library:
             1.0,
         )
         roughness = math.sqrt(math.sqrt(2.0 / (max(number("Ns", 10.0), 0.0) + 2.0)))
+        passes = colour("Tf", (1.0, 1.0, 1.0))
+        clear = values.get("illum", "").strip() in REFRACTING and max(passes) > 0 and not cut_out
+        if clear:
+            # What is not solid of it is glass; without a shine of its own glass is polished.
+            alpha, roughness = 1.0, roughness if "Ns" in values else 0.0
+            diffuse = passes if "Tf" in values else _glass_colour(diffuse)
+            diffuse = (1.0, 1.0, 1.0) if base is not None else diffuse
         emissive = colour("Ke", (0.0, 0.0, 0.0))
         emission = self._use(values.get("map_Ke"))
         rough_map, rough, metal = self._packed(values, m.name)
         if any(values.get(k) for k in ("map_Bump", "map_bump", "bump")) and not values.get("norm"):
             text = f"The bump picture of “{m.name}” is not drawn: a normal map (norm) would be."
             self.notes.append(Note("bump_picture", "lost", text))
-        clear = values.get("illum", "").strip() in ("4", "6", "7", "9")
         return replace(
             m,
             base_color=(*(min(c, 1.0) for c in diffuse), alpha),  # type: ignore[arg-type]
             metallic=metal if metal is not None else min(max(number("Pm", 0.0), 0.0), 1.0),
             roughness=rough if rough is not None else min(max(number("Pr", roughness), 0.0), 1.0),
-            ior=min(max(number("Ni", 1.5), 1.0), 4.0) if number("Ni", 1.5) > 1.0 else 1.5,
+            ior=min(number("Ni", 1.5), 4.0) if number("Ni", 1.5) > 1.0 else 1.5,
             clearcoat=min(max(number("Pc", 0.0), 0.0), 1.0),
             clearcoat_roughness=min(max(number("Pcr", 0.0), 0.0), 1.0),
             emissive=(1.0, 1.0, 1.0) if emission and emissive == (0.0, 0.0, 0.0) else emissive,
-            transmission=1.0 if clear and alpha >= 1.0 else 0.0,
+            transmission=1.0 if clear else 0.0,
             alpha_mode="BLEND" if alpha < 1.0 or cut_out else "OPAQUE",
             base_texture=base,
             emissive_texture=emission,
             normal_texture=self._use(values.get("norm")),
             roughness_texture=rough_map,
         )
+
+    def _with_opacity(
+        self, base: TextureUse | None, values: dict[str, str], name: str
+    ) -> TextureUse | None:
+        """The base colour's picture with that of the opacity as its alpha."""
+        opacity = self._use(values["map_d"])
+        if opacity is None:
+            return base
+        laid = base or opacity
+        if (opacity.offset, opacity.scale) != (laid.offset, laid.scale):
+            self.notes.append(
+                Note(
+                    "opacity_layout",
+                    "look",
+                    f"Colour and opacity of “{name}” are laid out differently: both as the colour.",
+                )
+            )
+        words = values["map_d"].split()
+        said = words[words.index("-imfchan") + 1] if "-imfchan" in words[:-1] else ""
+        channel = CHANNELS.get(said, -1)
+        key = (base.texture if base else -1, opacity.texture, channel, OPACITY)
+        if key not in self._packs:
+            if base is not None and opacity.texture == base.texture and channel in (-1, 3):
+                return base  # the alpha of the colour's own picture
+            old = self.textures[laid.texture]
+            colour = self.images[old.image] if base else None
+            mask = self.images[self.textures[opacity.texture].image]
+            title = f"{old.name} and opacity" if base else old.name
+            self._packs[key] = len(self.textures)
+            self.textures.append(Texture(title, len(self.images), old.wrap_u, old.wrap_v))
+            self.images.append(with_opacity(colour, mask, title, channel, self.notes))
+        return replace(laid, texture=self._packs[key])
 
     def _packed(
         self, values: dict[str, str], name: str
@@ -182,7 +222,7 @@ class Library:
             old = self.textures[first.texture]
             self._packs[key] = len(self.textures)
             self.textures.append(Texture(title, len(self.images), old.wrap_u, old.wrap_v))
-            self.images.append(packed(images[0], images[1], title))
+            self.images.append(rough_and_metal(images[0], images[1], title, self.notes))
         use = replace(first, texture=self._packs[key])
         return use, *(1.0 if u is not None else None for u in uses)  # type: ignore[return-value]
 
@@ -229,6 +269,15 @@ class Library:
         if not path.is_file():
             return missing_image(name, self.notes)
         return replace(file_image(path, path.name, self.notes), file=within(self.folder, path))
+
+
+def _glass_colour(diffuse: tuple[float, float, float]) -> tuple[float, float, float]:
+    """The colour of glass whose filter is not said: clear, but for what has a hue."""
+    most, least = max(diffuse), min(diffuse)
+    if most - least < HUE * most or most <= 0:
+        return (1.0, 1.0, 1.0)
+    r, g, b = (c / most for c in diffuse)
+    return (r, g, b)
 
 
 def _is_number(word: str, option: str) -> bool:

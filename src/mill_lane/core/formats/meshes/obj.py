@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.formats.meshes.closed import solid_glass
 from mill_lane.core.formats.meshes.mtl import Library
 from mill_lane.core.formats.meshes.obj_text import Scan, walk
 from mill_lane.core.formats.meshes.polygons import LARGEST_EARS, ears
@@ -91,7 +92,8 @@ def read_obj(path: Path, progress: Progress = silent) -> Scene:
             spare = library.add(COLOURED) if spare < 0 else spare
             worn = spare
         objects.setdefault(name, []).append((worn, geometry))
-    made_of = (library.materials, library.images, library.textures)
+    every = (pair for pairs in objects.values() for pair in pairs)
+    made_of = (solid_glass(library.materials, every), library.images, library.textures)
     return without_unused(expanded(scene_of(path.stem, list(objects.items()), *made_of, notes)))
 
 

@@ -156,6 +156,7 @@ def _material(scene: Scene, m: Material, name: str, files: dict[int, str], folde
         f"Ni {m.ior:.6g}",
         f"d {alpha if m.alpha_mode == 'BLEND' else 1.0:.6g}",
         f"illum {7 if m.transmission > 0 else 2}",
+        *([f"Tf {r:.6g} {g:.6g} {b:.6g}"] if m.transmission > 0 else []),
         f"Pr {rough:.6g}",
         f"Pm {metal:.6g}",
         f"Pc {m.clearcoat:.6g}",

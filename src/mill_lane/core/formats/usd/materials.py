@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from mill_lane.core.formats.blob import within
-from mill_lane.core.formats.roughness import packed
+from mill_lane.core.formats.joined import rough_and_metal, with_opacity
 from mill_lane.core.formats.sought import boundary, sought
 from mill_lane.core.formats.textures import file_image, missing_image
 from mill_lane.core.formats.udim import set_of
@@ -27,6 +27,20 @@ WRAPS: dict[str, Wrap] = {
     "useMetadata": "repeat",
 }
 CHANNELS = {"r": 0, "g": 1, "b": 2, "a": 3}
+
+
+def _both_sides(prim: Any) -> bool:
+    """Whether a mesh, or the one that a subset of faces belongs to, is drawn from both sides."""
+    from pxr import UsdGeom
+
+    gprim = UsdGeom.Gprim(prim) or UsdGeom.Gprim(prim.GetParent())
+    return bool(gprim and gprim.GetDoubleSidedAttr().Get())
+
+
+def opacity_laid_out(name: str) -> Note:
+    """What is told where opacity and base colour are laid out differently."""
+    text = f"Colour and opacity of “{name}” are laid out differently: both as the colour."
+    return Note("opacity_layout", "look", text)
 
 
 def _unit(x: float) -> float:
@@ -47,6 +61,7 @@ class Materials:
         self.packed: dict[str, tuple[str, str]] = {}
         self._numbers: dict[str, int] = {}
         self._files: dict[str, int] = {}
+        self._read: dict[str, Material] = {}
 
     def add(self, key: str, material: Material) -> int:
         """The number of a material made here, once for each key."""
@@ -56,28 +71,32 @@ class Materials:
         return self._numbers[key]
 
     def bound(self, prim: Any) -> int:
-        """The number of the material bound to a mesh, or to a subset of its faces."""
+        """The number of the material bound to a mesh, or to a subset of its faces.
+
+        What is drawn from one side alone and what is drawn from both wear materials of their own.
+        """
         from pxr import UsdGeom, UsdShade
 
+        both = _both_sides(prim)
         material, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
         if material and material.GetPrim().IsValid():
-            key = str(material.GetPath())
-            if key not in self._numbers:
-                self.add(key, self._made(material))
-            return self._numbers[key]
+            path = str(material.GetPath())
+            if path not in self._read:
+                self._read[path] = self._made(material)
+            made = replace(self._read[path], double_sided=both)
+            if f"{path} {not both}" in self._numbers:
+                made = replace(made, name=f"{made.name}, {'both sides' if both else 'one side'}")
+            return self.add(f"{path} {both}", made)
         colour = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
         values = colour.ComputeFlattened() if colour and colour.HasValue() else None
         if values is not None and len(values) > 1:
-            return self.add("display colours", DISPLAY)
+            return self.add(f"display colours {both}", replace(DISPLAY, double_sided=both))
         if values is not None and len(values) == 1:
             r, g, b = (float(min(max(x, 0.0), 1.0)) for x in values[0])
-            return self.add(
-                f"colour {r:.5f} {g:.5f} {b:.5f}",
-                Material(
-                    f"colour {r:.2f} {g:.2f} {b:.2f}", (r, g, b, 1.0), metallic=0.0, roughness=0.7
-                ),
-            )
-        return self.add("plain", PLAIN)
+            name = f"colour {r:.2f} {g:.2f} {b:.2f}"
+            worn = replace(PLAIN, name=name, base_color=(r, g, b, 1.0), double_sided=both)
+            return self.add(f"colour {r:.5f} {g:.5f} {b:.5f} {both}", worn)
+        return self.add(f"plain {both}", replace(PLAIN, double_sided=both))
 
     def _made(self, material: Any) -> Material:
         name = material.GetPrim().GetName()
@@ -104,28 +123,23 @@ class Materials:
 
         base, _ = self._use(shader, "diffuseColor")
         emission, _ = self._use(shader, "emissiveColor")
-        tint, tinted = self._scaled(shader, "diffuseColor", name)
+        tint, _ = self._scaled(shader, "diffuseColor", name)
         glow, _ = self._scaled(shader, "emissiveColor", name)
         metal, _ = self._scaled(shader, "metallic", name)
         coarse, _ = self._scaled(shader, "roughness", name)
         normal, _ = self._use(shader, "normal")
         rough = self._rough(shader)
         opacity = min(max(number("opacity", 1.0), 0.0), 1.0)
-        see_through, _ = self._use(shader, "opacity")
+        see_through, channel = self._use(shader, "opacity")
         cutoff = number("opacityThreshold", 0.0)
-        if see_through is not None and (base is None or see_through.texture != base.texture):
-            self.notes.append(
-                Note(
-                    "opacity_picture",
-                    "lost",
-                    f"The opacity of “{name}” is a picture of its own, which is not read.",
-                )
-            )
-            see_through = None
         clear = see_through is not None or opacity < 1.0
         r, g, b = tint[:3] if base is not None else colour("diffuseColor", (0.18, 0.18, 0.18))
-        if see_through is not None and tinted:
-            opacity *= min(max(tint[3], 0.0), 1.0)
+        if see_through is not None:
+            # What is plugged in stands in the place of the value.
+            scale, scaled = self._scaled(shader, "opacity", name)
+            opacity = _unit(self._channel(shader, "opacity", scale)) if scaled else 1.0
+            if base is None or see_through.texture != base.texture or channel != "a":
+                base = self._with_opacity(shader, base, see_through, CHANNELS.get(channel, 0), name)
         return Material(
             name,
             (min(r, 1.0), min(g, 1.0), min(b, 1.0), opacity),
@@ -147,7 +161,6 @@ class Materials:
             clearcoat_roughness=min(max(number("clearcoatRoughness", 0.01), 0.0), 1.0),
             alpha_mode="OPAQUE" if not clear else "MASK" if cutoff > 0 else "BLEND",
             alpha_cutoff=cutoff if cutoff > 0 else 0.5,
-            double_sided=True,
             base_texture=base,
             emissive_texture=emission,
             normal_texture=normal,
@@ -298,11 +311,38 @@ class Materials:
             self.images[self.textures[u.texture].image] if u else None for u in (rough, metal)
         ]
         channels = (CHANNELS.get(rough_channel, 0), CHANNELS.get(metal_channel, 0))
-        self.images.append(self._tokened(packed(images[0], images[1], name, channels)))
+        self.images.append(
+            self._tokened(rough_and_metal(images[0], images[1], name, self.notes, channels))
+        )
         self._repack(shader, self.images[-1].path)
         return TextureUse(
             len(self.textures) - 1, offset=use.offset, rotation=use.rotation, scale=use.scale
         )
+
+    def _with_opacity(
+        self, shader: Any, base: TextureUse | None, opacity: TextureUse, channel: int, name: str
+    ) -> TextureUse:
+        """One picture with the opacity as its alpha, laid out as the base colour is."""
+        laid = base or opacity
+        if (opacity.offset, opacity.scale, opacity.rotation) != (
+            laid.offset,
+            laid.scale,
+            laid.rotation,
+        ):
+            self.notes.append(opacity_laid_out(name))
+        old = self.textures[laid.texture]
+        colour = self.images[old.image] if base else None
+        mask = self.images[self.textures[opacity.texture].image]
+        title = f"{old.name} and opacity" if base else old.name
+        self.textures.append(Texture(title, len(self.images), old.wrap_u, old.wrap_v))
+        self.images.append(self._tokened(with_opacity(colour, mask, title, channel, self.notes)))
+        source, _ = self._source(shader, "diffuseColor" if base else "opacity")
+        self.pictures[str(source.GetPath())] = self.images[-1].path
+        self.packed[str(shader.GetInput("opacity").GetAttr().GetPath())] = (
+            str(source.GetPath()),
+            "a",
+        )
+        return replace(laid, texture=len(self.textures) - 1)
 
     def _repack(self, shader: Any, token: str) -> None:
         """Where the stage is handed back, both inputs read the picture that was put together."""
