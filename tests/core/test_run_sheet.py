@@ -36,6 +36,23 @@ class TestRunSheet(InAFolder):
         with self.assertRaisesRegex(MillError, "no place for the frame"):
             RunSheet(name="shot").pattern()
 
+    def test_a_sheet_for_each_camera(self) -> None:
+        """Each with files of its own; names that no file can have stay apart."""
+        sheet = RunSheet(name="{camera}/s.####", cameras=("Wide", "a/b", "a:b", "Wide"))
+        known = ["Wide", "a/b", "a:b", "other"]
+        found = sheet.by_camera(known)
+        self.assertEqual([camera for camera, _ in found], ["Wide", "a/b", "a:b"])
+        self.assertEqual(
+            [own.name for _, own in found], ["Wide/s.####", "a_b/s.####", "a_b_/s.####"]
+        )
+        (camera, own), *more = RunSheet(name="{camera}.#").by_camera(known, "other")
+        self.assertEqual((camera, own.name, more), ("other", "other.#", []))
+        self.assertEqual(RunSheet(name="s.#", cameras=("Wide",)).by_camera(known)[0][1].name, "s.#")
+        with self.assertRaisesRegex(MillError, "same files"):
+            RunSheet(name="s.#", cameras=("Wide", "other")).by_camera(known)
+        with self.assertRaisesRegex(MillError, "no camera “gone”"):
+            RunSheet(name="{camera}.#", cameras=("gone",)).by_camera(known)
+
     def test_what_is_there(self) -> None:
         """A frame is begun with one of its files, and stands with all of them."""
         sheet = RunSheet(name="a/s.###", exr="half", png=True)

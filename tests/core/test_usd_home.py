@@ -16,10 +16,13 @@ from mill_lane.cli.main import main
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats import catalogue
 from mill_lane.core.formats.gltf import write_glb
+from mill_lane.core.formats.gltf.turn import read_in
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.formats.sky_pictures import read_sky
+from mill_lane.core.formats.units import from_declared
 from mill_lane.core.scene.edit import remove_instances
+from mill_lane.core.scene.framing import world_bounds
 from mill_lane.core.scene.model import Scene
 from tests.scenes import write_sky
 
@@ -217,3 +220,26 @@ class TestHidden(unittest.TestCase):
                 gone = [n for n, _ in scene.instances[:5]]
                 save_scene(remove_instances(scene, gone), Path(name) / "out.usda")
                 self.assertEqual(len(open_scene(Path(name) / "out.usda").instances), 11)
+
+
+class TestReadOtherwise(Folder):
+    def test_a_stage_whose_unit_is_wrong(self) -> None:
+        """Put right in the job, it goes home with its points as they were and another header."""
+        scene = self.kept()
+        self.assertEqual(scene.declared, (1.0, "y"))
+        turned = read_in(scene, from_declared("cm", "z", scene.declared), ("cm", "z"))
+        path = self.folder / "turned.glb"
+        write_glb(turned, path)
+        again = open_scene(path, own=True)
+        self.assertEqual((again.declared, again.read_as), ((1.0, "y"), ("cm", "z")))
+        low, high = world_bounds(again)
+        np.testing.assert_allclose([low, high], [[-0.01, 0, -0.02], [0.01, 0, 0]], atol=1e-6)
+        save_scene(again, self.folder / "home.usda")
+        home = Usd.Stage.Open(str(self.folder / "home.usda"))
+        self.assertEqual(UsdGeom.GetStageMetersPerUnit(home), 0.01)
+        self.assertEqual(UsdGeom.GetStageUpAxis(home), "Z")
+        points = UsdGeom.Mesh.Get(home, "/World/box").GetPointsAttr().Get()
+        np.testing.assert_allclose(points, [(-1, 0, 0), (1, 0, 0), (1, 2, 0), (-1, 2, 0)])
+        np.testing.assert_allclose(
+            world_bounds(open_scene(self.folder / "home.usda")), [low, high], atol=1e-6
+        )

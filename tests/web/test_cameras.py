@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from PIL import Image
 from sqlalchemy import select
 
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.scene.framing import world_bounds
 from mill_lane.core.scene.model import Camera, Node, Scene
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.measure import weigh
@@ -16,9 +18,10 @@ from mill_lane.demo import shapes
 from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
 from mill_lane.jobs.proposals import propose_all
 from mill_lane.store.files import list_file
-from mill_lane.store.models import Job, SceneVersion, Task
+from mill_lane.store.models import Job, RenderGroup, SceneVersion, Task
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.weigh import WEIGH, Payload, Result
+from mill_lane.work.runs import known_settings
 from tests.homes import do_tasks
 from tests.scenes import WHITE, even_sky, looking, scene_of
 from tests.web.case import WebCase
@@ -149,3 +152,117 @@ class TestCameras(WebCase):
         with self.home.sessions() as db:
             found = propose_all(db, find_job(db, 1))
         self.assertFalse(all(p.ready for p in found))
+
+
+class TestFrames(WebCase):
+    """A camera whose frame stands upright gets upright pictures; a sheet can name several."""
+
+    def sent(self, *shapes_: float | None) -> int:
+        """Open a scene with a camera for each shape; returns the job."""
+        base = scene_of((shapes.box((1, 1, 1)), WHITE), environment=even_sky())
+        nodes = [n for n in base.nodes if n.camera < 0]
+        nodes += [
+            Node(f"cam {k}", matrix=looking((0, 0, 4 + k), (0, 0, 0)), camera=k)
+            for k in range(len(shapes_))
+        ]
+        cameras = tuple(Camera(f"lens {k}", 0.5, shape) for k, shape in enumerate(shapes_))
+        path = self.home.scratch / "sent.glb"
+        write_glb(replace(base, nodes=tuple(nodes), cameras=cameras), path)
+        job = int(self.upload(path.read_bytes(), "sent.glb")["job"])
+        do_tasks(self.home, "open")
+        return job
+
+    def upload(self, data: bytes, name: str) -> dict:
+        found = self.client.post(f"/api/scenes?name={name}", content=data)
+        self.assertLess(found.status_code, 300, found.text)
+        return dict(found.json())
+
+    def size(self, job: int, role: str) -> tuple[int, int]:
+        with self.home.sessions() as db:
+            recipe = recipe_of(db, find_job(db, job), role)
+            return recipe.width, recipe.height
+
+    def sizes(self, job: int) -> list[tuple[int, int]]:
+        return [self.size(job, role) for role in ("draft", "final")]
+
+    def test_an_upright_frame(self) -> None:
+        """On opening and when another camera is chosen; told, and set by hand it stays."""
+        job = self.sent(9 / 16, 16 / 9, 0.75)
+        self.assertEqual(
+            (self.size(job, "draft"), self.size(job, "final")), ((540, 960), (1080, 1920))
+        )
+        text = " ".join(self.page(f"/jobs/{job}").get_text().split())
+        self.assertIn("“cam 0” stands upright (9:16)", text)
+        self.done("POST", f"/api/jobs/{job}/camera", json={"name": "cam 1"})
+        self.assertEqual(
+            (self.size(job, "draft"), self.size(job, "final")), ((960, 540), (1920, 1080))
+        )
+        self.done("POST", f"/api/jobs/{job}/camera", json={"name": "cam 2"})
+        self.assertEqual(self.size(job, "final"), (1440, 1920))
+        self.done("PUT", f"/api/jobs/{job}/recipes/final", json={"width": 300, "height": 600})
+        self.done("POST", f"/api/jobs/{job}/camera", json={"name": "cam 0"})
+        self.assertEqual(self.size(job, "final"), (300, 600))
+
+    def test_without_a_shape_of_its_own(self) -> None:
+        self.assertEqual(self.size(self.sent(1.37), "final"), (1920, 1080))
+
+    def test_a_sheet_of_two_cameras(self) -> None:
+        """One run each, the second once the first is done, each in its own files and shape."""
+        job = self.sent(16 / 9, 9 / 16)
+        small = {"width": 32, "height": 18, "samples": 1, "min_samples": 1}
+        self.done("PUT", f"/api/jobs/{job}/recipes/final", json=small)
+        sheet = {"frames": "1", "cameras": ["cam 0", "cam 1"], "read": True, "exr": "", "png": True}
+        url = f"/api/jobs/{job}/nights"
+        refused = self.refused("POST", url, json=sheet | {"name": "s.#"})
+        self.assertIn("same files", str(refused))
+        sheet["name"] = "{camera}/s.#"
+        self.done("POST", url, json=sheet)
+        self.assertEqual(self.states(), ["running", "waiting"])
+        page = f"/jobs/{job}/finish/night"
+        self.assertIn("waits for the camera before it", self.page(page).get_text())
+        do_tasks(self.home, "render")
+        self.assertEqual(self.states(), ["done", "running"])
+        do_tasks(self.home, "render")
+        self.assertEqual(self.states(), ["done", "done"])
+        sizes = {p.parent.name: Image.open(p).size for p in self.home.frames.glob("*/s.1.png")}
+        self.assertEqual(sizes, {"cam_0": (32, 18), "cam_1": (18, 32)})
+        self.refused("POST", url, json=sheet)
+        self.done("POST", url, json=sheet | {"there": "overwrite"})
+        self.done("POST", f"/api/nights/{self.runs()[-1]}/stop", json={"now": False})
+        do_tasks(self.home, "render")
+        self.assertEqual(self.states(), ["done", "done", "done", "stopped"])
+
+    def runs(self) -> list[int]:
+        with self.home.sessions() as db:
+            return list(db.scalars(select(RenderGroup.id).order_by(RenderGroup.id)))
+
+    def states(self) -> list[str]:
+        with self.home.sessions() as db:
+            rows = db.scalars(select(RenderGroup).order_by(RenderGroup.id))
+            return [known_settings(row).state for row in rows]
+
+
+class TestReadOtherwise(WebCase):
+    def test_what_the_file_declares_is_put_right(self) -> None:
+        """glTF is metres with Y up; one that was modelled in inches with Z up is put right, told,
+        and put back.
+        """
+        text = " ".join(self.page("/jobs/1").get_text().split())
+        self.assertIn("The file says metres with Y up", text)
+        before = self.bounds()
+        self.done("POST", "/api/jobs/1/reading", json={"unit": "in", "up": "z"})
+        do_tasks(self.home, "reading")
+        low, high = self.bounds()
+        turned = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0.0]])
+        wanted = np.sort(np.stack(before) @ turned.T * 0.0254, 0)
+        np.testing.assert_allclose([low, high], wanted, rtol=1e-5)
+        text = " ".join(self.page("/jobs/1").get_text().split())
+        self.assertIn("it is read as inches with Z up", text)
+        self.done("POST", "/api/jobs/1/reading", json={"unit": "m", "up": "y"})
+        do_tasks(self.home, "reading")
+        np.testing.assert_allclose(self.bounds(), before, rtol=1e-5)
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        with self.home.sessions() as db:
+            row = find_version(db, find_job(db, 1))
+            return world_bounds(open_scene(self.home.files.path(row.file_hash), own=True))

@@ -17,7 +17,7 @@ def run(args: Arguments) -> Result:
     from mill_lane.core.plan.checks import Asked, check_range
     from mill_lane.core.plan.preflight import Shot
 
-    got = opened(args)
+    got, *others = opened(args)
     way, sheet = got.way, got.sheet
     frames = sheet.listed(got.scene.frames)
     hidden = tuple(
@@ -33,10 +33,13 @@ def run(args: Arguments) -> Result:
             way=way,
             hidden=hidden,
             now=datetime.now(),
+            others=tuple(other.sheet for other in others),
         )
     )
     if not args.json:
-        print(f"{plural(len(frames), 'frame')}, {frames[0]} to {frames[-1]} in their order")
+        through = f", through {plural(1 + len(others), 'camera')}" if others else ""
+        words = f"{plural(len(frames), 'frame')}, {frames[0]} to {frames[-1]} in their order"
+        print(words + through)
         for result in found:
             print(f"{result.level:8} {result.text}")
     told = {

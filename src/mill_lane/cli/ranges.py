@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from mill_lane.cli.command import Arguments, add_choices
-from mill_lane.cli.render import NUMBERS, recipe_of, with_sky
+from mill_lane.cli.render import NUMBERS, as_framed, recipe_of, with_sky
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.run_sheet import RunSheet
 
@@ -36,6 +36,8 @@ def add_arguments(sub: ArgumentParser) -> None:
     sub.add_argument("--time", type=float, metavar="SECONDS", help="stop each frame after this")
     sub.add_argument("--layers", help="names of layers, with commas; see docs/terminal.md")
     sub.add_argument("--camera")
+    text = "each in turn; {camera} in the names tells their files apart"
+    sub.add_argument("--cameras", nargs="+", metavar="NAME", help=text)
     sub.add_argument("--sky", type=Path, help="an HDR or EXR picture of the sky")
     sub.add_argument("--out", type=Path, metavar="DIR", help="where frames are written")
     text = "steps that may be taken when memory fails, in their order, with commas; or none"
@@ -73,7 +75,8 @@ def sheet_of(args: Arguments, frames: tuple[int, int]) -> RunSheet:
         if args.rungs is not None:
             named = [x.strip() for x in args.rungs.split(",")]
             values["rungs"] = [x for x in named if x and x != "none"]
-        for option, name in (("frames", "frames"), ("order", "order"), ("names", "name")):
+        same = ("frames", "order", "cameras")
+        for option, name in (*((x, x) for x in same), ("names", "name")):
             if getattr(args, option) is not None:
                 values[name] = getattr(args, option)
         return RunSheet.model_validate(values)
@@ -83,15 +86,22 @@ def sheet_of(args: Arguments, frames: tuple[int, int]) -> RunSheet:
 
 @dataclass(frozen=True)
 class Opened:
-    """A scene, what is wanted of it, and how it would be rendered."""
+    """A scene, what is wanted of it through one camera, and how it would be rendered."""
 
     scene: Scene
     sheet: RunSheet
     way: Way
+    camera: str = ""
 
 
-def opened(args: Arguments) -> Opened:
-    """Open the scene, and read recipe and sheet.  Raises MillError where something is wrong."""
+def opened(args: Arguments) -> list[Opened]:
+    """Open the scene, and read recipe and sheet: one for each camera.
+
+    Raises
+    ------
+    MillError
+        Where something is wrong.
+    """
     from mill_lane.core.devices.cpu import cpu_device, find_machine
     from mill_lane.core.formats.choices import parse_choices
     from mill_lane.core.formats.opening import open_scene
@@ -103,8 +113,14 @@ def opened(args: Arguments) -> Opened:
         update={"layers": recipe.kept_layers, "camera": args.camera or recipe.camera}
     )
     scene = open_scene(args.scene, choices=parse_choices(args.choose))
-    analysis = weigh(scene, recipe.width / recipe.height, recipe.camera or None)
     sheet = sheet_of(args, scene.frames)
-    sheet.pattern()
     cpu = cpu_device(find_machine())
-    return Opened(scene, sheet, Way(analysis, recipe, cpu, cpu=cpu, far_m=sheet.far_m))
+    out = []
+    for camera, own in sheet.by_camera(scene.camera_names, recipe.camera):
+        own.pattern()
+        seen = recipe.model_copy(update={"camera": camera}) if sheet.cameras else recipe
+        seen = as_framed(args, seen, scene)
+        analysis = weigh(scene, seen.width / seen.height, seen.camera or None)
+        way = Way(analysis, seen, cpu, cpu=cpu, far_m=own.far_m)
+        out.append(Opened(scene, own, way, camera))
+    return out

@@ -8,6 +8,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.names import plain
 
 NAME = "mill-lane-run.json"
 
@@ -50,17 +51,29 @@ class Record(BaseModel):
     warnings: list[str] = []
     frames: list[dict[str, Any]] = []
 
-    def write(self, folder: Path) -> None:
-        """Write it beside the frames, in one step."""
+    def write(self, folder: Path, camera: str = "") -> None:
+        """Write it beside the frames, in one step; of several cameras each has its own."""
         folder.mkdir(parents=True, exist_ok=True)
-        part = folder / f".{NAME}.part"
+        name = name_of(camera)
+        part = folder / f".{name}.part"
         part.write_text(self.model_dump_json(indent=1))
-        part.replace(folder / NAME)
+        part.replace(folder / name)
 
 
-def read_record(folder: Path) -> Record:
-    """Read the record of a folder of frames.  Raises MillError where there is none."""
-    path = folder if folder.is_file() else folder / NAME
+def name_of(camera: str) -> str:
+    """The file of a record; with the camera where there are several."""
+    return f"{Path(NAME).stem}-{plain(camera, 'camera')}.json" if camera else NAME
+
+
+def read_record(folder: Path, camera: str = "") -> Record:
+    """Read the record of a folder of frames, or a record by its own name.
+
+    Raises
+    ------
+    MillError
+        Where there is none.
+    """
+    path = folder if folder.is_file() else folder / name_of(camera)
     try:
         return Record.model_validate_json(path.read_text())
     except OSError as e:

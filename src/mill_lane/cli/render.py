@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling, whole_numbers
 from mill_lane.core.errors import MillError
-from mill_lane.core.recipe import FINAL, Recipe, Region, clip_region
+from mill_lane.core.recipe import FINAL, Recipe, Region, clip_region, framed
 
 if TYPE_CHECKING:
     from mill_lane.core.devices.model import Device
@@ -74,8 +74,9 @@ def run(args: Arguments) -> Result:
     recipe, sky = with_sky(args, recipe_of(args))
     cpu = cpu_device(find_machine())
     device = _device(args.device, cpu)
-    region = _region(args.region, recipe)
     scene = open_scene(args.scene, choices=parse_choices(args.choose))
+    recipe = as_framed(args, recipe, scene)
+    region = _region(args.region, recipe)
     analysis = weigh(scene, recipe.width / recipe.height, args.camera)
     size = (region[2] - region[0], region[3] - region[1])
     check_fits(analysis, recipe, device, size)
@@ -187,6 +188,19 @@ def recipe_of(args: Arguments) -> Recipe:
         raise MillError(f"The recipe is not right: {e}", "Correct the options or the file.") from e
     check_layers(recipe.layers)
     return recipe
+
+
+def as_framed(args: Arguments, recipe: Recipe, scene: Scene) -> Recipe:
+    """The recipe with an upright picture where the camera's frame is; a size that was asked for
+    stays.
+    """
+    if args.recipe or args.width is not None or args.height is not None:
+        return recipe
+    try:
+        node = scene.nodes[scene.camera_node(recipe.camera or args.camera)]
+    except KeyError:  # told later
+        return recipe
+    return framed(recipe, scene.cameras[node.camera].shape)
 
 
 def with_sky(args: Arguments, recipe: Recipe) -> tuple[Recipe, Any]:

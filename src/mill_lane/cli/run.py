@@ -16,6 +16,7 @@ from mill_lane.cli.ranges import Opened, add_arguments, opened
 from mill_lane.cli.record import Record, read_record
 from mill_lane.cli.render import SAVE_EVERY
 from mill_lane.core.errors import MillError
+from mill_lane.core.names import plain
 from mill_lane.core.words import plural
 
 if TYPE_CHECKING:
@@ -66,14 +67,31 @@ def _terminal(tell: Callable[[float, str], None]) -> Report:
 
 def run(args: Arguments) -> Result:
     """Render a range; the scene is loaded once."""
-    from mill_lane.core.plan.fitting import check_way
-    from mill_lane.core.plan.less_memory import made_to_fit
     from mill_lane.work.memory import return_large_blocks
 
     if args.out is None:
         raise MillError("No folder is named for the frames.", "Name one with --out DIR.")
     return_large_blocks()
-    got = opened(args)
+    every = opened(args)
+    results = [_through(args, got, got.camera if len(every) > 1 else "") for got in every]
+    return {
+        "frames": [row for r in results for row in r["frames"]],
+        "rendered": sum(r["rendered"] for r in results),
+        "there_already": sum(r["there_already"] for r in results),
+        "load_seconds": max(r["load_seconds"] for r in results),
+        "seconds": sum(r["seconds"] for r in results),
+        "fallbacks": [words for r in results for words in r["fallbacks"]],
+        "peak_memory_bytes": max(r["peak_memory_bytes"] for r in results),
+        "marked": [n for r in results for n in r["marked"]],
+        "out": str(args.out),
+    }
+
+
+def _through(args: Arguments, got: Opened, camera: str) -> dict[str, Any]:
+    """Render the range through one camera, which is named where there are several."""
+    from mill_lane.core.plan.fitting import check_way
+    from mill_lane.core.plan.less_memory import made_to_fit
+
     sheet = got.sheet
     frames = sheet.listed(got.scene.frames)
     there = sheet.standing(args.out, frames) if args.resume else []
@@ -87,18 +105,19 @@ def run(args: Arguments) -> Result:
     way, taken = made_to_fit(got.way, sheet.rungs)
     check_way(way)
     began = time.perf_counter()
-    record = _record(args, got, way, there)
+    record = _record(args, got, way, there, camera)
     record.fallbacks += [f"from the beginning on: {rung.title}" for rung in taken]
     frames_left = [n for n in frames if n not in there]
-    rows = _Range(args, got, way, record).render(frames_left)
+    rows = _Range(args, got, way, record, camera).render(frames_left)
     marked = [row for row in rows if row["troubles"]]
     if not args.json:
         for row in marked:
             print(f"frame {row['frame']}: {'; '.join(row['troubles'])}")
         for words in record.fallbacks:
             print(f"less memory, {words}", file=sys.stderr)
+    named = {"camera": camera} if camera else {}
     return {
-        "frames": rows,
+        "frames": [row | named for row in rows],
         "rendered": len(rows),
         "there_already": len(there),
         "load_seconds": max((row["setup_seconds"] for row in rows), default=0.0),
@@ -106,11 +125,10 @@ def run(args: Arguments) -> Result:
         "fallbacks": record.fallbacks,
         "peak_memory_bytes": max((row["peak_memory_bytes"] for row in rows), default=0),
         "marked": [row["frame"] for row in marked],
-        "out": str(args.out),
     }
 
 
-def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
+def _record(args: Arguments, got: Opened, way: Way, there: list[int], camera: str) -> Record:
     """The record so far: what is known of frames that stay, and how the others are rendered."""
     from mill_lane.core.weigh.counts import texture_counts
     from mill_lane.store.files import file_hash
@@ -118,7 +136,7 @@ def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
     known: list[dict[str, Any]] = []
     if there:
         try:
-            known = [row for row in read_record(args.out).frames if row["frame"] in there]
+            known = [row for row in read_record(args.out, camera).frames if row["frame"] in there]
         except MillError:  # rendered without one
             known = []
     return Record(
@@ -137,11 +155,13 @@ def _record(args: Arguments, got: Opened, way: Way, there: list[int]) -> Record:
 class _Range:
     """Rendering frames one after another, with less memory where it fails."""
 
-    def __init__(self, args: Arguments, got: Opened, way: Way, record: Record) -> None:
+    def __init__(
+        self, args: Arguments, got: Opened, way: Way, record: Record, camera: str = ""
+    ) -> None:
         from mill_lane.core.scene.digest import scene_digest
 
         self.args, self.sheet, self.way, self.record = args, got.sheet, way, record
-        self.scene = scene_digest(got.scene)
+        self.scene, self.camera = scene_digest(got.scene), camera
         self.tell = telling(args)
         self.rows: list[dict[str, Any]] = []
 
@@ -191,7 +211,7 @@ class _Range:
         record.load_seconds = max(record.load_seconds, row["setup_seconds"])
         record.seconds += row["whole_seconds"]
         record.peak_bytes = max(record.peak_bytes, row["peak_memory_bytes"])
-        record.write(self.args.out)
+        record.write(self.args.out, self.camera)
 
     def _frame(self, frame: int, k: int, count: int) -> dict[str, Any]:
         """Render a frame and write its files; what was measured of it."""
@@ -221,7 +241,8 @@ class _Range:
         from mill_lane.work.put_aside import frame_key
 
         args, way = self.args, self.way
-        folder = args.out / f".frame-{frame:04d}"
+        through = f"-{plain(self.camera, 'camera')}" if self.camera else ""
+        folder = args.out / f".frame-{frame:04d}{through}"
         if not args.resume:
             shutil.rmtree(folder, ignore_errors=True)
         folder.mkdir(parents=True, exist_ok=True)

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+
 LONGEST = 200  # characters
 LONGEST_ENDING = 16
+UNSAFE = re.compile(r"[^A-Za-z0-9_-]+")
 
 
 def short_name(name: str, otherwise: str) -> str:
@@ -25,3 +28,8 @@ def short_name(name: str, otherwise: str) -> str:
         short = dot and len(ending) < LONGEST_ENDING
         kept = f"{stem[: LONGEST - len(ending) - 1]}.{ending}" if short else kept[:LONGEST]
     return kept if kept.strip(".") else otherwise
+
+
+def plain(name: str, spare: str) -> str:
+    """A name that every program reads: letters, digits, - and _."""
+    return UNSAFE.sub("_", name).strip("_")[:60] or spare

@@ -202,6 +202,29 @@ FINAL = Recipe(
 )
 
 
+def framed(recipe: Recipe, shape: float) -> Recipe:
+    """The recipe with a picture as upright, or as wide, as a camera's frame.
+
+    Parameters
+    ----------
+    recipe : Recipe
+    shape : float
+        Width over height of the camera's frame; 0 where it says none, which changes nothing.
+
+    Returns
+    -------
+    Recipe
+        The longer side stays as long as it was; a frame that stands, or lies, as the picture does
+        already changes nothing.
+    """
+    if shape <= 0 or (shape < 1) == (recipe.width < recipe.height):
+        return recipe
+    long = max(recipe.width, recipe.height)
+    short = max(2, round(long * min(shape, 1 / shape) / 2) * 2)
+    width, height = (short, long) if shape < 1 else (long, short)
+    return recipe.model_copy(update={"width": width, "height": height})
+
+
 def clip_region(region: Region | None, width: int, height: int) -> Region:
     """Cut a region to a picture.
 

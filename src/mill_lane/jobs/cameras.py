@@ -5,9 +5,11 @@ from __future__ import annotations
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
+from mill_lane.core.recipe import framed
+from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.jobs import weighing
 from mill_lane.jobs.looks import ask_for_look
-from mill_lane.jobs.lookup import analysis_of, find_version
+from mill_lane.jobs.lookup import analysis_of, chosen_recipe, find_version
 from mill_lane.jobs.recipes import ROLES, edit
 from mill_lane.store.models import Job, Task
 from mill_lane.work import queue
@@ -28,8 +30,10 @@ def choose_camera(db: Session, job: Job, name: str) -> None:
     if name not in analysis.cameras:
         known = ", ".join(analysis.cameras) or "none"
         raise MillError(f"The scene has no camera “{name}”.", f"It has: {known}.")
+    shape = analysis.shape_of(name)
     for role in ROLES:
-        edit(db, job, role, {"camera": name})
+        recipe = framed(read_recipe(chosen_recipe(db, job, role).data), shape)
+        edit(db, job, role, {"camera": name, "width": recipe.width, "height": recipe.height})
     if weighing.keep_up(db, job) is not None:
         ask_for_look(db, job, name)
 

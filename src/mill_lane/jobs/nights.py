@@ -15,7 +15,7 @@ from mill_lane.core.plan.frames import frames_in_words, parse_frames
 from mill_lane.core.plan.less_memory import made_to_fit
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Way
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe import Recipe, framed
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.state import state_key
 from mill_lane.jobs.lookup import analysis_of, device_of, find_version, own_cpu, recipe_of
@@ -28,7 +28,16 @@ from mill_lane.work import queue
 from mill_lane.work.kinds.render import RENDER, STATE
 from mill_lane.work.kinds.spread import SPREAD
 from mill_lane.work.put_aside import can_add, whole_key
-from mill_lane.work.runs import More, RunSettings, as_kept, go, next_number, settings_of, store
+from mill_lane.work.runs import (
+    More,
+    RunSettings,
+    as_kept,
+    go,
+    known_settings,
+    next_number,
+    settings_of,
+    store,
+)
 
 
 def begin(
@@ -47,12 +56,51 @@ def begin(
     `search` has the frames among which a rehearsal looks for the heaviest, and how often;
     `scheduler` the address of the one that the server knows, for sheets that want other machines.
 
+    Returns
+    -------
+    RenderGroup
+        Of several cameras the first one's: each has a run of its own, which begins when the one
+        before is done.
+
     Raises
     ------
     MillError
         Where the sheet is wrong, something is in the way, it would not fit, or another run of the
         job is going on.
     """
+    analysis = analysis_of(db, find_version(db, job))
+    usual = recipe or recipe_of(db, job, "final")
+    if going := going_on(db, job):
+        raise MillError(
+            f"Run {going.number} is going on.", "Wait for it, or stop it first.", "It goes on."
+        )
+    begun = []
+    for camera, own in sheet.by_camera(analysis.cameras, analysis.camera_for(usual.camera)):
+        values = {"camera": camera}
+        seen = framed(usual.model_copy(update=values), analysis.shape_of(camera))
+        one = seen if sheet.cameras else usual
+        group = _begin(db, job, own, folder, one, rehearsal, warnings, search, scheduler)
+        begun += [group] if group is not None else []
+    if not begun:
+        raise MillError("All of the frames are there already.", "Choose to write over them.")
+    for group in begun[1:]:
+        store(group, known_settings(group).model_copy(update={"state": "waiting"}))
+    go(db, begun[0], RENDER, SPREAD)
+    return begun[0]
+
+
+def _begin(
+    db: Session,
+    job: Job,
+    sheet: RunSheet,
+    folder: Path,
+    recipe: Recipe,
+    rehearsal: dict[str, float] | None,
+    warnings: Sequence[str],
+    search: tuple[Sequence[int], int],
+    scheduler: str,
+) -> RenderGroup | None:
+    """The run of one camera, of which nothing is queued yet; None where its frames are there."""
     version = find_version(db, job)
     analysis = analysis_of(db, version)
     frames = sheet.listed(analysis.frames)
@@ -66,11 +114,6 @@ def begin(
     way, taken = made_to_fit(way_for(db, job, sheet, recipe), sheet.rungs)
     check_way(way)
     recipe, device = way.recipe, way.device
-    going = going_on(db, job)
-    if going is not None:
-        raise MillError(
-            f"Run {going.number} is going on.", "Wait for it, or stop it first.", "It goes on."
-        )
     wanted = frames
     if sheet.there == "skip":
         standing = set(sheet.standing(folder, frames))
@@ -83,7 +126,7 @@ def begin(
                 "Choose another name, leave what is there, or write over it.",
             )
     if not wanted:
-        raise MillError("All of the frames are there already.", "Choose to write over them.")
+        return None
     shot = Shot(recipe, (0, 0, recipe.width, recipe.height), wanted[0])
     group = RenderGroup(
         job_id=job.id, kind="run", number=next_number(RenderGroup, job.id, "run"), settings={}
@@ -106,7 +149,6 @@ def begin(
         less=[f"from the beginning on: {rung.title}" for rung in taken],
     )
     store(group, settings)
-    go(db, group, RENDER, SPREAD)
     return group
 
 

@@ -45,16 +45,19 @@ def check_night(
         Where the sheet itself is wrong.
     """
     job = summary.job
+    known = summary.analysis
+    (_, first), *others = sheet.by_camera(known.cameras, known.camera_for(summary.final.camera))
     return check_range(
         Asked(
             _shot(summary),
-            sheet,
+            first,
             folder,
             summary.estimate,
             rehearsed(db, job, sheet),
             nights.way_for(db, job, sheet, summary.final),
             hidden_objects(db, job),
             now or datetime.now(),
+            tuple(other for _, other in others),
         )
     )
 

@@ -34,6 +34,9 @@ def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGrou
     analysis = analysis_of(db, find_version(db, job))
     every = sorted(sheet.listed(analysis.frames))
     frames = early(every)[:REHEARSED]
+    final = recipe_of(db, job, "final")
+    wanted = bool(sheet.cameras)
+    camera, sheet = sheet.by_camera(analysis.cameras, analysis.camera_for(final.camera))[0]
     small = sheet.model_copy(
         update={
             "frames": frames_in_words(frames),
@@ -46,12 +49,12 @@ def rehearse(db: Session, job: Job, sheet: RunSheet, folder: Path) -> RenderGrou
             "machines": "this",
         }
     )
-    final = recipe_of(db, job, "final")
     width = max(LEAST_WIDE, final.width // SMALLER)
     height = max(1, round(final.height * width / final.width))
     samples = max(2, min(FEW_SAMPLES, final.samples))
     recipe = final.model_copy(
         update={
+            "camera": camera if wanted else final.camera,
             "width": min(width, final.width),
             "height": min(height, final.height),
             "samples": samples,

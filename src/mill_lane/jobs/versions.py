@@ -7,7 +7,9 @@ from sqlalchemy.orm import Session, joinedload
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
+from mill_lane.core.formats.units import unit_of
 from mill_lane.core.trim.model import Change
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.jobs import weighing
 from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.store.models import Job, SceneVersion, Task
@@ -55,22 +57,19 @@ def read_in(db: Session, job: Job, unit: Unit, up: Axis) -> Task | None:
     -------
     Task or None
         None where it is read like that already.
-
-    Raises
-    ------
-    MillError
-        Where the file says itself how it is to be read.
     """
     version = find_version(db, job)
     analysis = analysis_of(db, version)
-    if analysis.read_as is None:
-        raise MillError(
-            "This scene says itself in which unit it is.", "Change the unit where it was made."
-        )
-    if analysis.read_as == (unit, up):
+    if read_as(analysis) == (unit, up):
         return None
     payload = reading.Payload(version=version.id, name=version.file_name, unit=unit, up=up)
     return queue.put(db, READING, payload, job.id)
+
+
+def read_as(analysis: Analysis) -> tuple[str, str]:
+    """The unit and the axis up by which a scene is read; the unit is empty for an unusual one."""
+    metres, up = analysis.declared or (1.0, "y")
+    return analysis.read_as or (unit_of(metres), up)
 
 
 def write_as(db: Session, job: Job, name: str) -> Task:

@@ -39,7 +39,7 @@ class RunSettings(BaseModel):
     every, left : list of int
         All its frames in their order, and those whose turn has not come.
     state : str
-        "stopping" ends after the running frame.
+        "waiting" begins when the run before it is done, "stopping" ends after the running frame.
     why : str
         Why it stopped by itself.
     version : int
@@ -72,7 +72,7 @@ class RunSettings(BaseModel):
     folder: Path
     every: list[int]
     left: list[int]
-    state: Literal["running", "stopping", "stopped", "done"] = "running"
+    state: Literal["waiting", "running", "stopping", "stopped", "done"] = "running"
     why: str = ""
     version: int
     recipe: dict[str, Any]
@@ -191,6 +191,9 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
         settings = _search_on(db, group, settings)
     if not settings.left:
         store(group, settings.model_copy(update={"state": "done"}))
+        follower = next_in_line(db, group)
+        if follower is not None:
+            advance(db, follower, kind)
         return None
     frame, *left = settings.left
     further = settings.more.get(frame)
@@ -204,6 +207,22 @@ def advance(db: Session, group: RenderGroup, kind: Declared) -> Render | None:
     row.task_id = queue.put(db, kind, RenderPayload(render=row.id, **payload), group.job_id).id
     db.flush()
     return row
+
+
+def next_in_line(db: Session, group: RenderGroup) -> RenderGroup | None:
+    """The run that waited for this one, going on from now; None where none did."""
+    later = select(RenderGroup).where(
+        RenderGroup.job_id == group.job_id,
+        RenderGroup.kind == "run",
+        RenderGroup.id > group.id,
+        ~RenderGroup.removed,
+    )
+    for row in db.scalars(later.order_by(RenderGroup.id)):
+        settings = settings_of(row)
+        if settings is not None and settings.state == "waiting":
+            store(row, settings.model_copy(update={"state": "running"}))
+            return row
+    return None
 
 
 def go(db: Session, group: RenderGroup, kind: Declared, spread: Declared) -> None:

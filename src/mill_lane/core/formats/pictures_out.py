@@ -8,15 +8,10 @@ from pathlib import Path
 import numpy as np
 
 from mill_lane.core.formats.pictures import ENDINGS, decode, write_pixels
+from mill_lane.core.names import plain
 from mill_lane.core.scene.model import Image, Scene
 
 TILE = re.compile(r"(\d+)\.(\d{4})$")  # at the end of the token of a tile
-UNSAFE = re.compile(r"[^A-Za-z0-9_-]+")
-
-
-def plain(name: str, spare: str) -> str:
-    """A name that every program reads: letters, digits, - and _."""
-    return UNSAFE.sub("_", name).strip("_")[:60] or spare
 
 
 def write_channel(image: Image, channel: int, factor: float, file: Path) -> float:

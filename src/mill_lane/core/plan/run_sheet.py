@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -10,10 +11,13 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.sequences import Pattern, pattern_of
+from mill_lane.core.names import plain
 from mill_lane.core.plan.frames import early, parse_frames
 from mill_lane.core.plan.less_memory import RUNGS
 
 EXAMPLE = "shot.####"
+CAMERA = "{camera}"  # where a name has that of the camera
+MOST_CAMERAS = 200
 # All that leave the picture as it is; the others are allowed by hand.
 USUAL_RUNGS = (
     "fewer_in_flight",
@@ -28,19 +32,21 @@ USUAL_RUNGS = (
 class RunSheet(BaseModel):
     """What a run of frames is to be; kept as JSON.
 
-    `name` is a path without ending and with a place for the frame's number, below the folder of
-    frames.  `exr` is the kind of its numbers, empty for none; `jpeg` its quality, 0 for none.
-    `there` says what becomes of files that are there, `trouble` what a frame that looks wrong does;
-    `rungs` what may be taken when memory fails, in their order (`less_memory.RUNGS`), `far_m` from
-    how many metres on textures count as far away; `ready_by` the time of the day at which it should
-    be done, HH:MM by the computer's clock, empty for none; `keep_states` whether the state of each
-    frame is kept, so that it can get more samples later; `machines` whether this one renders, or
-    those of a scheduler.
+    `cameras` are those that all frames are rendered through, one after another; none for that of
+    the recipe.  `name` is a path without ending and with a place for the frame's number, below the
+    folder of frames.  `exr` is the kind of its numbers, empty for none; `jpeg` its quality, 0 for
+    none.  `there` says what becomes of files that are there, `trouble` what a frame that looks
+    wrong does; `rungs` what may be taken when memory fails, in their order (`less_memory.RUNGS`),
+    `far_m` from how many metres on textures count as far away; `ready_by` the time of the day at
+    which it should be done, HH:MM by the computer's clock, empty for none; `keep_states` whether
+    the state of each frame is kept, so that it can get more samples later; `machines` whether this
+    one renders, or those of a scheduler.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     frames: Annotated[str, Field(min_length=1, max_length=2000)] = "1"
+    cameras: Annotated[tuple[str, ...], Field(max_length=MOST_CAMERAS)] = ()
     order: Literal["straight", "early"] = "early"
     name: Annotated[str, Field(min_length=1, max_length=400)] = EXAMPLE
     exr: Literal["", "half", "float"] = "half"
@@ -63,6 +69,42 @@ class RunSheet(BaseModel):
         if unknown:
             raise ValueError(f"are of {', '.join(RUNGS.names)}, not {unknown[0]}")
         return tuple(dict.fromkeys(value))
+
+    def by_camera(self, known: Sequence[str], usual: str = "") -> list[tuple[str, RunSheet]]:
+        """A sheet for each camera, with its name in that of the files.
+
+        Parameters
+        ----------
+        known : sequence of str
+            The cameras of the scene.
+        usual : str
+            The recipe's, for a sheet that names none.
+
+        Raises
+        ------
+        MillError
+            For a camera that the scene has not, and for several whose files would have one name.
+        """
+        wanted = list(dict.fromkeys(self.cameras)) or [usual]
+        gone = [name for name in self.cameras if name not in known]
+        if gone:
+            raise MillError(
+                f"The scene has no camera “{gone[0]}”.", f"It has: {', '.join(known) or 'none'}."
+            )
+        if len(wanted) > 1 and CAMERA not in self.name:
+            raise MillError(
+                f"{len(wanted)} cameras would write the same files.",
+                f"Put {CAMERA} into the name: {CAMERA}/{self.name}.",
+            )
+        out, taken = [], set[str]()
+        for camera in wanted:
+            words = plain(camera, "camera")
+            while words.lower() in taken:  # names that differ in what no file name has
+                words += "_"
+            taken.add(words.lower())
+            named = {"cameras": (), "name": self.name.replace(CAMERA, words)}
+            out.append((camera, self.model_copy(update=named)))
+        return out
 
     @property
     def endings(self) -> tuple[str, ...]:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 
@@ -45,6 +46,11 @@ def with_defaults(scene: Scene, light: float, faint: float) -> Scene:
                 "The scene has no camera: one was added that frames all of it.",
             )
         )
+    else:
+        first = next(n for n in scene.nodes if n.camera >= 0)
+        shape = scene.cameras[first.camera].shape
+        if 0 < shape < 1:
+            notes.append(Note("camera_portrait", "look", portrait(first.name, shape)))
     lights = bool(scene.placed_lights) or scene.environment is not None
     if light < faint and not lights:
         scene = replace(scene, environment=_default_light(scene))
@@ -56,6 +62,15 @@ def with_defaults(scene: Scene, light: float, faint: float) -> Scene:
         text = "The scene's lights give next to nothing: the picture will be black but for them."
         notes.append(Note("light_faint", "look", text))
     return replace(scene, notes=tuple(notes))
+
+
+def portrait(name: str, shape: float) -> str:
+    """What is told of a camera whose frame stands upright."""
+    ratio = Fraction(shape).limit_denominator(32)
+    return (
+        f"The frame of the camera “{name}” stands upright ({ratio.numerator}:{ratio.denominator}): "
+        "so do pictures; width and height of the draft and the final set change it."
+    )
 
 
 def _default_light(scene: Scene) -> Environment:

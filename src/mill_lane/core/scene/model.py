@@ -245,6 +245,11 @@ class Camera:
     focus_distance: float = 0.0
     source: int = field(default=-1, repr=False, compare=False)  # number in the file it came from
 
+    @property
+    def shape(self) -> float:
+        """Width over height as the file says it; 0 where it does not, or has no camera."""
+        return 0.0 if self.added or self.aspect is None else self.aspect
+
 
 @dataclass(frozen=True, eq=False)
 class Channel:
@@ -315,7 +320,10 @@ class Scene:
     frame_rate: float = 24.0
     frames: tuple[int, int] = (1, 1)  # first and last, both rendered
     notes: tuple[Note, ...] = ()
-    read_as: tuple[str, str] | None = None  # unit and axis up, where they were guessed
+    # Unit and axis up by which it is read, where they were guessed or put right by hand; what the
+    # file itself says of them, as metres and axis, or None where it says nothing.
+    read_as: tuple[str, str] | None = None
+    declared: tuple[float, str] | None = None
     origin: Any = field(default=None, repr=False)
     stage: Any = field(default=None, repr=False)  # the USD stage it came from, a Blob
     # What the stage names beside its textures, a Blob by the relative path.

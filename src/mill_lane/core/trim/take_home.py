@@ -12,8 +12,8 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from mill_lane.core.formats.pictures import ENDINGS
-from mill_lane.core.formats.pictures_out import plain
 from mill_lane.core.formats.saving import save_scene
+from mill_lane.core.names import plain
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Image, Mesh, Node, Note, Scene
 

@@ -259,6 +259,7 @@ class Analysis(Row):
     frame_rate: float
     camera: str
     cameras: list[str] = []  # names by which each that is placed can be chosen
+    camera_shapes: list[float] = []  # width over height of each; 0 where the file does not say
     camera_path: list[tuple[float, float]]  # x and z by frame looked at
     camera_ahead: list[tuple[float, float]]
     camera_half_angle: float  # horizontal, radians, at the picture's aspect
@@ -273,7 +274,8 @@ class Analysis(Row):
     notes: list[Note]
     environment: str
     sky_picture: tuple[str, int, int] | None = None  # its name, width and height, where it has one
-    read_as: tuple[str, str] | None = None  # unit and axis up, where the file says neither
+    read_as: tuple[str, str] | None = None  # unit and axis up, where guessed or put right
+    declared: tuple[float, str] | None = None  # what the file says: metres, and the axis up
     fogs: list[MediumRow] = []
     stage: int = 0  # how far weighing has come: see STAGES
     visibility: Visibility | None = None
@@ -285,6 +287,11 @@ class Analysis(Row):
         if name in self.cameras:
             return name
         return self.cameras[0] if self.cameras else self.camera
+
+    def shape_of(self, camera: str) -> float:
+        """Width over height of a camera's frame; 0 where the file does not say."""
+        found = dict(zip(self.cameras, self.camera_shapes, strict=False))
+        return found.get(camera, 0.0)
 
     @property
     def has_surfaces(self) -> bool:

@@ -135,6 +135,7 @@ def weigh(
         frame_rate=scene.frame_rate,
         camera=track.name,
         cameras=scene.camera_names,
+        camera_shapes=[scene.cameras[n.camera].shape for n in scene.nodes if n.camera >= 0],
         aspect=aspect,
         camera_path=[(float(p[0]), float(p[2])) for p in track.positions],
         camera_ahead=[(float(d[0]), float(d[2])) for d in track.forward],
@@ -148,6 +149,7 @@ def weigh(
         outlines_left_out=left_out,
         notes=list(scene.notes),
         read_as=scene.read_as,
+        declared=scene.declared,
         fogs=[_fog(m) for m in scene.media],
         stage=1 if exact else 0,
         environment="none"

@@ -8,10 +8,14 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
+from sqlalchemy import select
 
 from mill_lane.core.progress import part
+from mill_lane.core.recipe import framed
+from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.store.files import Taken
 from mill_lane.store.home import Home
+from mill_lane.store.models import RecipeRow
 from mill_lane.work.kinds.base import Context, Report
 from mill_lane.work.kinds.versions import Into, Version, keep_version, listed, told
 
@@ -86,7 +90,16 @@ class Open(Into[Payload, Request]):
     def keep(
         self, context: Context, payload: Payload, result: Version, taken: Mapping[str, Taken]
     ) -> dict[str, Any]:
-        """Make it the job's scene."""
+        """Make it the job's scene; pictures stand as the first camera's frame does."""
+        shape = result.analysis.shape_of(result.analysis.camera_for(""))
+        for row in context.db.scalars(
+            select(RecipeRow).where(
+                RecipeRow.job_id == context.task.job_id, RecipeRow.chosen.is_not(None)
+            )
+        ):
+            recipe = read_recipe(row.data)
+            if framed(recipe, shape) != recipe:
+                row.data = stored(framed(recipe, shape))
         return keep_version(context, result, taken["scene"], payload.name)
 
     def files_of(self, home: Home, payload: Payload) -> list[Path]:

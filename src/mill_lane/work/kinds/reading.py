@@ -39,19 +39,22 @@ class Reading(Edit[Payload, Request]):
         from mill_lane.core.formats.gltf import write_glb
         from mill_lane.core.formats.gltf.turn import read_in
         from mill_lane.core.formats.opening import open_scene
-        from mill_lane.core.formats.units import reading, said
+        from mill_lane.core.formats.units import from_declared, put_right, said
         from mill_lane.core.scene.framing import world_bounds
 
         unit, up = request.unit, request.up
         scene, path = open_scene(request.scene, own=True), request.folder / "scene.glb"
-        write_glb(read_in(scene, reading(unit, up)), path, part(report, 0.0, 0.8))
+        turned = read_in(scene, from_declared(unit, up, scene.declared), (unit, up))
+        write_glb(turned, path, part(report, 0.0, 0.8))
         change = Change(kind=self.name, target="scene", key="scene:0", to=[unit, up])
         made = listed(path, part(report, 0.8, 1.0), [change])
         low, high = world_bounds(open_scene(path))
-        note = said(unit, up, float((high - low).max()))
+        size = float((high - low).max())
+        declared = scene.declared
+        note = said(unit, up, size) if declared is None else put_right(unit, up, declared, size)
         # What was told when the file came in still holds, but for the unit.
         notes = [note, *(n for n in request.notes if n.code != note.code)]
-        update = {"notes": notes, "read_as": (unit, up)}
+        update = {"notes": notes, "read_as": (unit, up), "declared": declared}
         return made.model_copy(update={"analysis": made.analysis.model_copy(update=update)})
 
 

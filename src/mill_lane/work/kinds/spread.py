@@ -135,6 +135,8 @@ class Spread(Kind[Payload, SpreadRequest, SpreadResult]):
         runs.store(group, settings)
         if settings.state == "running" and settings.left:
             runs.go(db, group, RENDER, self)
+        elif settings.state == "done" and (follower := runs.next_in_line(db, group)):
+            runs.go(db, follower, RENDER, self)
         return {"frames": len(result.frames)}
 
     def ended_without(self, context: Context, payload: Payload) -> None:

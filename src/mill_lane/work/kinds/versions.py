@@ -47,7 +47,8 @@ def listed(path: Path, report: Progress, changes: list[Change] | None = None) ->
 def told(analysis: Analysis, scene: Scene | Analysis, first: tuple[Note, ...] = ()) -> Analysis:
     """The analysis with what was told when the file came in, and how it was read."""
     notes = [*first, *scene.notes]
-    return analysis.model_copy(update={"notes": notes, "read_as": scene.read_as})
+    said = {"read_as": scene.read_as, "declared": scene.declared}
+    return analysis.model_copy(update={"notes": notes, **said})
 
 
 def keep_version(

@@ -121,7 +121,7 @@ class Weigh(Kind[Payload, Request, Result]):
             return
         row = context.db.get_one(SceneVersion, payload.version)
         before = read_analysis(row.analysis)
-        told = {"notes": before.notes, "read_as": before.read_as, "name": before.name}
+        told = {name: getattr(before, name) for name in ("notes", "read_as", "declared", "name")}
         analysis = result.analysis.model_copy(update=told)
         row.analysis, row.stage = analysis.model_dump(mode="json"), analysis.stage
         if payload.camera and payload.camera not in analysis.cameras:

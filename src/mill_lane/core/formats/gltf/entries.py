@@ -17,6 +17,7 @@ ARRAY, INDICES = 34962, 34963  # targets of buffer views
 FLOAT, SHORT, INT = 5126, 5123, 5125
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
 LENS = "mill_lane_lens"
+METRES = (1.0, "y")  # what glTF says of every file
 FAR = 1e6  # metres: how far an orthographic camera sees
 Json = dict[str, Any]
 
@@ -167,6 +168,10 @@ def settings_of(scene: Scene) -> Json:
     A picture has no place in JSON: that of a sky stands in a view of its own (`keys.SKY`).
     """
     out: Json = {"frame_rate": scene.frame_rate, "frames": list(scene.frames)}
+    if scene.declared is not None and (scene.declared != METRES or scene.read_as is not None):
+        out["declared"] = list(scene.declared)
+    if scene.read_as is not None:
+        out["read_as"] = list(scene.read_as)
     if scene.media:
         out["media"] = [asdict(m) for m in scene.media]
     if scene.environment is not None:

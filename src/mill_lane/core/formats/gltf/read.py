@@ -24,7 +24,7 @@ from mill_lane.core.formats.gltf.container import (
     resolve,
 )
 from mill_lane.core.formats.gltf.deform import rigged
-from mill_lane.core.formats.gltf.entries import LENS
+from mill_lane.core.formats.gltf.entries import LENS, METRES
 from mill_lane.core.formats.gltf.extensions import notes_of
 from mill_lane.core.formats.gltf.instancing import spread
 from mill_lane.core.formats.gltf.keys import FILE, path_in
@@ -36,6 +36,7 @@ from mill_lane.core.formats.gltf.taken_along import sky_in, stage_in
 from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.textures import image_of, kept_image, missing_image
 from mill_lane.core.formats.udim import expanded, set_of
+from mill_lane.core.formats.units import CARRIED, UNITS
 from mill_lane.core.scene.model import Camera, Image, Light, Material, Node, Note, Scene, Texture
 from mill_lane.core.scene.surroundings import Environment, Medium
 
@@ -105,6 +106,7 @@ def _read(document: Document) -> Scene:
         notes=tuple(notes),
         stage=stage,
         stage_files=stage_files,
+        **_read_as(settings, nodes),
     )
     apart = expanded(scene)
     # What was cut at the borders of tiles is written as it is, not over what was read.
@@ -145,6 +147,27 @@ def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
     extras = default_scene(root).get("extras")
     found = extras.get("mill_lane") if isinstance(extras, dict) else None
     return found if isinstance(found, dict) else {}
+
+
+def _read_as(settings: dict[str, Any], nodes: list[Node]) -> dict[str, Any]:
+    """What the file says of unit and axis, and how it is read.
+
+    By its standard a glTF file is in metres with Y up, but for one that was made of a file that
+    says neither.
+    """
+    declared, read_as = settings.get("declared"), settings.get("read_as")
+    if read_as is not None:
+        unit, up = str(read_as[0]), str(read_as[1])
+        if unit not in UNITS or up not in ("y", "z"):
+            raise ValueError(f"a scene read as {unit} with {up} up")
+        read_as = (unit, up)
+    if declared is not None:
+        declared = (float(declared[0]), "z" if declared[1] == "z" else "y")
+        if not 0 < declared[0] < np.inf:
+            raise ValueError(f"a unit of {declared[0]} m")
+    elif read_as is None and not any(n.name == CARRIED and n.parent < 0 for n in nodes):
+        declared = METRES
+    return {"declared": declared, "read_as": read_as}
 
 
 def _frames(

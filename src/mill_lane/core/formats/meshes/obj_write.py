@@ -15,8 +15,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.formats.pictures_out import plain, write_channel, write_pictures
+from mill_lane.core.formats.pictures_out import write_channel, write_pictures
 from mill_lane.core.image.srgb import from_linear
+from mill_lane.core.names import plain
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Geometry, Material, Note, Scene, TextureUse
 from mill_lane.core.scene.pose import world_matrices

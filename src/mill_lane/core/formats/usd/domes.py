@@ -81,7 +81,11 @@ class Domes:
         attribute = prim.GetAttribute("inputs:texture:file")
         stack = attribute.GetPropertyStack()
         layer = Path(stack[0].layer.realPath).parent if stack else self.root
-        found = sought(layer, name, self.root)
+        try:
+            found = sought(layer, name, self.root)
+        except MillError as e:  # it lies outside: nothing is read from there
+            self._lost(f"{e.message} No light comes from it.")
+            return None
         self.notes += found.told(name)
         if not found.path.is_file():
             self._lost(f"The sky's picture “{Path(name).name}” is missing: no light comes from it.")

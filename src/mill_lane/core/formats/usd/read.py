@@ -104,7 +104,8 @@ class _Reader:
         self.first = float(self.frames[0]) if moving else 0.0
         self.rate = float(stage.GetTimeCodesPerSecond()) or 24.0
         scale = float(UsdGeom.GetStageMetersPerUnit(stage)) or 1.0
-        turn = Z_UP if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else np.eye(4)
+        up = "z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "y"
+        turn, self.declared = Z_UP if up == "z" else np.eye(4), (scale, up)
         self.base = np.diag([scale, scale, scale, 1.0]) @ turn
         self.caches = {self.first: UsdGeom.XformCache(self.first)}
 
@@ -174,6 +175,7 @@ class _Reader:
             frame_rate=self.rate,
             frames=self.frames,
             notes=tuple(self.notes),
+            declared=self.declared,
             stage=stage,
             stage_files=files,
         )

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.soup import unit_rows, whole
 from mill_lane.core.formats.pictures_out import write_pictures
+from mill_lane.core.formats.units import UNITS, correction
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.kept import TOKEN
 from mill_lane.core.formats.usd.rays import put_rays
@@ -43,7 +44,7 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
     list of Note
         What could not be handed back.
     """
-    from pxr import Sdf, Usd
+    from pxr import Sdf, Usd, UsdGeom
 
     from mill_lane.core.formats.usd.read import read_stage
 
@@ -65,9 +66,13 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         tokens |= sets_of(tokens)
         _put_pictures(layer, tokens)
         progress(0.6, "what changed")
+        to_stage: NDArray[np.float64] = np.linalg.inv(correction(scene)).astype(np.float64)
+        if scene.read_as is not None:
+            UsdGeom.SetStageMetersPerUnit(stage, UNITS[scene.read_as[0]])
+            UsdGeom.SetStageUpAxis(stage, scene.read_as[1].upper())
         notes = _switch_off(stage, scene, before)
         notes += put_materials(stage, scene, before, files)
-        _put_meshes(stage, scene, before)
+        _put_meshes(stage, scene, before, to_stage)
         was = {n.path: n.unseen_by for n in before.nodes if n.path}
         changed = {n.path: n.unseen_by for n in scene.nodes if n.unseen_by != was.get(n.path, ())}
         put_rays(stage, {path: rays for path, rays in changed.items() if path in was})
@@ -149,8 +154,11 @@ def _hide(instancer: Any, numbers: list[int]) -> None:
         hidden.Set(sorted(more | set(hidden.Get() or ())))
 
 
-def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:
-    """Write the vertices of meshes that are others now."""
+def _put_meshes(stage: Any, scene: Scene, before: Scene, to_stage: NDArray[np.float64]) -> None:
+    """Write the vertices of meshes that are others now.
+
+    `to_stage` brings what is read otherwise than the stage says back to where it says it is.
+    """
     from pxr import UsdGeom
 
     were = {n.path: i for i, n in enumerate(before.nodes) if n.path and n.mesh >= 0}
@@ -164,7 +172,7 @@ def _put_meshes(stage: Any, scene: Scene, before: Scene) -> None:
         mesh, was = scene.meshes[node.mesh], before.meshes[before.nodes[at].mesh]
         prim = stage.GetPrimAtPath(node.path)
         # In the space in which the stage's own vertices stand.
-        moved = np.linalg.inv(stood[at]) @ stands[i]
+        moved = np.linalg.inv(stood[at]) @ to_stage @ stands[i]
         still = bool(np.allclose(moved, np.eye(4), atol=1e-9))
         if not prim or not prim.IsA(UsdGeom.Mesh):
             continue

@@ -17,11 +17,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.formats.meshes.soup import whole
-from mill_lane.core.formats.pictures_out import plain, write_pictures
+from mill_lane.core.formats.pictures_out import write_pictures
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.losses import lost_in_usd
 from mill_lane.core.formats.usd.rays import put_rays
 from mill_lane.core.formats.usd.restage import restage
+from mill_lane.core.names import plain
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.defaults import without_defaults
 from mill_lane.core.scene.model import Light, Material, Note, Part, Scene, TextureUse

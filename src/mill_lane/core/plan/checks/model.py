@@ -68,6 +68,8 @@ class Asked:
         Objects that trims keep from the camera.
     now : datetime or None
         The time of the day, for a deadline.
+    others : tuple of RunSheet
+        Sheets of the other cameras, which come after this one.
     """
 
     shot: Shot
@@ -78,11 +80,17 @@ class Asked:
     way: Way | None = None
     hidden: tuple[str, ...] = ()
     now: datetime | None = None
+    others: tuple[RunSheet, ...] = ()
 
     @property
     def frames(self) -> list[int]:
         """The frames in their order."""
         return self.sheet.listed(self.shot.analysis.frames)
+
+    @property
+    def shots(self) -> int:
+        """How many pictures they are, with those of all cameras."""
+        return len(self.frames) * (1 + len(self.others))
 
 
 @dataclass(frozen=True)

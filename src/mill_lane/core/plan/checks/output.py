@@ -26,7 +26,7 @@ def output(asked: Asked) -> Iterable[Found]:
     if not os.access(place, os.W_OK):
         yield Found("output", "error", f"{place} cannot be written.")
         return
-    present = sheet.begun(folder, frames)
+    present = [n for s in (sheet, *asked.others) for n in s.begun(folder, frames)]
     if not present:
         yield Found("output", "ok", f"Written below {folder}.")
         return
@@ -44,7 +44,7 @@ def output(asked: Asked) -> Iterable[Found]:
 
 def disk(asked: Asked) -> Iterable[Found]:
     """Whether there is room for all frames."""
-    final, count, known = asked.shot.recipe, len(asked.frames), pictures()
+    final, count, known = asked.shot.recipe, asked.shots, pictures()
     channels = 3 + sum(
         len(p.channels) for name in final.kept_layers if (p := known.get(name)) is not None
     )

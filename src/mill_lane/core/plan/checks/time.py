@@ -19,7 +19,7 @@ def time(asked: Asked) -> Iterable[Found]:
     seconds, margin, source = known
     unit, size = ("hours", 3600) if seconds >= 3600 else ("minutes", 60)
     about = f"About {seconds / size:.1f} ± {margin / size:.1f} {unit}"
-    yield Found("time", "ok", f"{about} for {plural(len(asked.frames), 'frame')}, from {source}.")
+    yield Found("time", "ok", f"{about} for {plural(asked.shots, 'frame')}, from {source}.")
 
 
 def deadline(asked: Asked) -> Iterable[Found]:
@@ -50,9 +50,10 @@ def expected(asked: Asked) -> tuple[float, float, str] | None:
     does.
     """
     if asked.every is not None:
-        return asked.every.seconds, asked.every.margin, "a rehearsal"
+        times = 1 + len(asked.others)
+        return asked.every.seconds * times, asked.every.margin * times, "a rehearsal"
     if asked.frame is not None:
-        count = len(asked.frames)
+        count = asked.shots
         return asked.frame.seconds * count, asked.frame.margin * count, asked.frame.source
     return None
 

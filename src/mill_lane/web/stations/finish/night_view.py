@@ -15,6 +15,7 @@ from mill_lane.core.plan.frames import frames_in_words
 from mill_lane.core.plan.less_memory import RUNGS, Rung, foretold
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Way
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.jobs import nights, run_lookup
 from mill_lane.jobs.delivering import delivered
 from mill_lane.jobs.looks import look_of
@@ -73,7 +74,7 @@ def context(
         "seen": seen,
         "sheet": sheet,
         "folder": folder,
-        "example": _example(sheet, first),
+        "example": _example(sheet, summary.analysis, first),
         "range_checks": checks,
         "range_trouble": trouble,
         "bars": bars(seen) if seen is not None else [],
@@ -138,8 +139,9 @@ def rungs_of(way: Way, sheet: RunSheet) -> list[RungLine]:
     return [*(RungLine(rung, True, left) for rung, left in foretold(way, sheet.rungs)), *others]
 
 
-def _example(sheet: RunSheet, frame: int) -> str:
+def _example(sheet: RunSheet, analysis: Analysis, frame: int) -> str:
     try:
+        sheet = sheet.by_camera(analysis.cameras, analysis.camera)[0][1]
         stem = sheet.pattern().path(frame)
     except MillError:
         return ""

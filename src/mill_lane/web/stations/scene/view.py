@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from mill_lane.core.formats.units import NAMES as UNIT_NAMES
+from mill_lane.core.formats.units import in_words
 from mill_lane.core.weigh.analysis import STAGES, Analysis, MeshRow
 from mill_lane.core.weigh.counts import texture_counts
 from mill_lane.core.weigh.findings import find
@@ -15,6 +16,7 @@ from mill_lane.core.words import plural
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import latest_task
 from mill_lane.jobs.summary import Summary
+from mill_lane.jobs.versions import read_as
 from mill_lane.store.models import Task
 from mill_lane.web.shared.format import count
 from mill_lane.web.shared.memo import remembered
@@ -88,6 +90,8 @@ def context(summary: Summary, asked: Asked, weighing: Task | None, db: Session) 
         "found": len(found),
         "shadings": SHADINGS,
         "units": UNIT_NAMES,
+        "read_as": read_as(a),
+        "says": in_words(a.declared) if a.declared else "",
         "plan": plan,
         "plan_size": (WIDTH, HEIGHT),
         "stages": STAGES,
