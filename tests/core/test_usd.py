@@ -12,7 +12,8 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, Vt
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import _with_defaults, check_vertices, open_scene
 from mill_lane.core.formats.pictures import decode, write_pixels
-from mill_lane.core.formats.usd.read import decomposed, read_stage
+from mill_lane.core.formats.usd.placing import decomposed
+from mill_lane.core.formats.usd.read import read_stage
 from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_gltf import Folder
 from tests.core.test_meshes import area, parts, world_triangles

@@ -33,6 +33,8 @@ def add_arguments(sub: ArgumentParser) -> None:
     add_choices(sub)
     text = "a .glb, .obj, .zip, .usda, .usdc or .usdz, or a folder"
     sub.add_argument("--out", type=Path, required=True, help=text)
+    text = "USD that came in layers goes out as one"
+    sub.add_argument("--flat", action="store_true", help=text)
     text = "smaller textures by a rule; by distance where nothing else is asked"
     sub.add_argument("--textures", choices=("distance", "footprint"), help=text)
     sub.add_argument("--jpeg", action="store_true", help="JPEG where the role allows it")
@@ -99,7 +101,7 @@ def run(args: Arguments) -> Result:
     named = args.out.suffix.lower() in written_endings()
     out = args.out if named else args.out / f"{args.scene.stem}-trimmed.glb"
     out.parent.mkdir(parents=True, exist_ok=True)
-    notes = save_scene(trimmed, out, lambda s, t: tell(0.8 + 0.2 * s, t))
+    notes = save_scene(trimmed, out, lambda s, t: tell(0.8 + 0.2 * s, t), flat=args.flat)
     notes += _beside(args, scene, trimmed, changes)
     after, device = weigh(trimmed), cpu_device(find_machine())
     saved = sum(c.memory_saved_bytes for c in changes)

@@ -57,6 +57,8 @@ class Format:
         How it is offered on the page, beside GLB.
     read_chosen : callable or None
         Reads with variants chosen and payloads left out; None where a format has none.
+    writes_flat : mapping
+        As `writes`, of formats whose scenes may be made of layers: in one.
     """
 
     name: str
@@ -67,6 +69,7 @@ class Format:
     packed: bool = False
     download: Download | None = None
     read_chosen: ReadChosen | None = None
+    writes_flat: tuple[tuple[str, Write], ...] = ()
 
 
 def _quietly(read: Callable[[Path], Scene]) -> Read:
@@ -80,6 +83,14 @@ def _write_glb(scene: Scene, path: Path, progress: Progress) -> list[Note]:
     n = sum(m.subdivision is not None for m in scene.meshes)
     text = f"{n} subdivision surface{'s' * (n > 1)} went out as the triangles of the level chosen."
     return [Note("subdivision", "look", text)] if n else []
+
+
+def _flat_usd(scene: Scene, path: Path, progress: Progress) -> list[Note]:
+    return write_usd(scene, path, progress, flattened=True)
+
+
+def _flat_usdz(scene: Scene, path: Path, progress: Progress) -> list[Note]:
+    return write_usdz(scene, path, progress, flattened=True)
 
 
 FORMATS = Registry(
@@ -108,6 +119,7 @@ FORMATS = Registry(
         read_usd,
         ((".usda", write_usd), (".usdc", write_usd)),
         read_chosen=read_usd,
+        writes_flat=((".usda", _flat_usd), (".usdc", _flat_usd)),
     ),
     Format(
         "usdz",
@@ -117,7 +129,9 @@ FORMATS = Registry(
         packed=True,
         read_chosen=read_usd,
         download=Download("USD", ".usdz", "model/vnd.usdz+zip"),
+        writes_flat=((".usdz", _flat_usdz),),
     ),
+    Format("usdz-flat", download=Download("USD, one layer", ".usdz", "model/vnd.usdz+zip")),
 )
 
 
@@ -126,9 +140,15 @@ def reader_of(ending: str) -> Format | None:
     return next((f for f in FORMATS if f.read and ending.lower() in f.reads), None)
 
 
-def writer_of(ending: str) -> Write | None:
-    """What writes files of an ending, which may be in capitals."""
-    return next((w for f in FORMATS for e, w in f.writes if e == ending.lower()), None)
+def writer_of(ending: str, flat: bool = False) -> Write | None:
+    """What writes files of an ending, which may be in capitals; in one layer where that is
+    asked for and makes a difference.
+    """
+    every = [
+        *(w for f in FORMATS for w in f.writes_flat if flat),
+        *(w for f in FORMATS for w in f.writes),
+    ]
+    return next((w for e, w in every if e == ending.lower()), None)
 
 
 def read_endings() -> tuple[str, ...]:

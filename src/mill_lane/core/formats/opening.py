@@ -76,7 +76,7 @@ def _read(path: Path, progress: Progress, own: bool, choices: Choices | None) ->
             "Nothing was imported.",
         )
     if found.name == "gltf" and not own:
-        scene = replace(scene, stage=None, stage_files={})
+        scene = replace(scene, stage=None, stage_files={}, stage_root="", variant_sets=())
     return with_units(scene, path.suffix.lower()) if found.unitless else scene
 
 

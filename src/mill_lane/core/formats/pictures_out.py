@@ -31,12 +31,15 @@ def write_channel(image: Image, channel: int, factor: float, file: Path) -> floa
     return float(plane.mean())
 
 
-def write_pictures(scene: Scene, folder: Path) -> dict[int, str]:
-    """Write the encoded pictures that are there, as they are; returns their file names by image."""
+def write_pictures(scene: Scene, folder: Path, only: set[int] | None = None) -> dict[int, str]:
+    """Write the encoded pictures that are there, as they are; returns their file names by image.
+
+    `only` are the images that are wanted, by number; all where it is None.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     out: dict[int, str] = {}
     for i, image in enumerate(scene.images):
-        if image.missing:
+        if image.missing or (only is not None and i not in only):
             continue
         # What other programs read: WebP and KTX2 are written as PNG, pixel for pixel.
         mime = image.mime if image.mime in ("image/png", "image/jpeg") else "image/png"

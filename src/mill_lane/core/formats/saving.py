@@ -12,7 +12,9 @@ from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import Note, Scene
 
 
-def save_scene(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
+def save_scene(
+    scene: Scene, path: Path, progress: Progress = silent, flat: bool = False
+) -> list[Note]:
     """Write a scene.
 
     Parameters
@@ -21,6 +23,8 @@ def save_scene(scene: Scene, path: Path, progress: Progress = silent) -> list[No
     path : Path
         Its ending names the format.
     progress : callable
+    flat : bool
+        Whether a scene that is made of layers is written as one.
 
     Returns
     -------
@@ -32,7 +36,7 @@ def save_scene(scene: Scene, path: Path, progress: Progress = silent) -> list[No
     MillError
         For an ending that no format is written under.
     """
-    write = writer_of(path.suffix)
+    write = writer_of(path.suffix, flat)
     if write is None:
         raise MillError(
             f"Scenes are not written as {path.suffix or 'files without an ending'}.",
@@ -56,7 +60,7 @@ def _move(made: Path, path: Path) -> None:
     beside = sorted(p for p in made.rglob("*") if p.is_file() and p.parent != made)
     beside += sorted(p for p in made.iterdir() if p.is_file() and p.name != path.name)
     targets = [path.parent / p.relative_to(made) for p in beside]
-    own = {f"{path.stem}-textures", f"{path.stem}.mtl"}
+    own = {f"{path.stem}-textures", f"{path.stem}-stage", f"{path.stem}.mtl"}
     for file, target in zip(beside, targets, strict=True):
         first = file.relative_to(made).parts[0]
         if first not in own and target.exists() and not filecmp.cmp(file, target, shallow=False):

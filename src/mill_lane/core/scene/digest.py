@@ -12,7 +12,19 @@ import numpy as np
 from mill_lane.core.scene.model import Scene
 
 # What the readers keep for themselves, and words: none of it is in the picture.
-LEFT_OUT = {"origin", "stage", "keep", "notes", "source", "tiles"}
+LEFT_OUT = {
+    "origin",
+    "stage",
+    "stage_files",
+    "stage_root",
+    "stage_variants",
+    "stage_left_out",
+    "variant_sets",
+    "keep",
+    "notes",
+    "source",
+    "tiles",
+}
 TIMES = (0.0, 0.4, 1.7, 4.1)  # seconds at which meshes are looked at that deform
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -300,6 +300,14 @@ class Note:
     text: str
 
 
+class VariantSet(NamedTuple):
+    """Kinds in which a part of a scene can be drawn."""
+
+    name: str
+    variants: tuple[str, ...]
+    drawn: str  # empty where several of it differ
+
+
 @dataclass(frozen=True, eq=False)
 class Scene:
     """A whole scene.
@@ -326,8 +334,15 @@ class Scene:
     declared: tuple[float, str] | None = None
     origin: Any = field(default=None, repr=False)
     stage: Any = field(default=None, repr=False)  # the USD stage it came from, a Blob
-    # What the stage names beside its textures, a Blob by the relative path.
+    # What the stage names beside its textures, a Blob by the relative path; with a root, the stage
+    # is among them as it was sent, else it is flattened into one layer.
     stage_files: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    stage_root: str = field(default="", repr=False)
+    # How it was opened: variants as (set, name), and the payloads that were left out.
+    stage_variants: tuple[tuple[str, str], ...] = field(default=(), repr=False)
+    stage_left_out: tuple[str, ...] = field(default=(), repr=False)
+    # The sets of variants that it has: name, variants, and the one that is drawn.
+    variant_sets: tuple[VariantSet, ...] = field(default=(), repr=False)
     keep: Any = field(
         default=None, repr=False
     )  # a temporary folder that lives as long as the scene

@@ -78,7 +78,7 @@ class Export(Kind[Payload, Request, Result]):
 
         scene = open_scene(request.scene, own=True)
         if request.original is None:
-            notes = save_scene(scene, request.path, report)
+            notes = save_scene(scene, request.path, report, flat=request.format.endswith("-flat"))
         else:
             from mill_lane.core.trim.take_home import write_meshes_zip, write_pictures_zip
 

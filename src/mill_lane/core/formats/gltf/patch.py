@@ -300,7 +300,10 @@ class _Patch:
         if self.document is None or self.scene.name != self.before.name:
             entry["name"] = self.scene.name
         settings = entries.settings_of(self.scene)
-        keep_stage(entry, self.scene, self.before, self.builder)
+        at = zip(self.scene.images, self.at["images"], strict=True)
+        views = {m.file: self.lists["images"][k].get("bufferView") for m, k in at if m.file}
+        pictures = {name: view for name, view in views.items() if view is not None}
+        keep_stage(entry, self.scene, self.before, self.builder, pictures)
         keep_sky(entry, self.scene, self.before, self.builder)
         if self.document is None or settings != entries.settings_of(self.before):
             extras = entry.get("extras")

@@ -82,7 +82,7 @@ def _read(document: Document) -> Scene:
     nodes, used = nodes_of(document, len(lights))
     nodes = spread(document, animate(document, nodes, notes))
     meshes, end = rigged(document, meshes, nodes, notes)
-    stage, stage_files = stage_in(document)
+    kept = stage_in(document)
     notes += _found_otherwise(document)
     cameras = _cameras(root)
     _list_the_rest(root, notes)
@@ -100,12 +100,11 @@ def _read(document: Document) -> Scene:
         lights=_numbered(lights),
         cameras=_numbered(cameras),
         media=tuple(Medium(**_tuples(m)) for m in settings.get("media", [])),
-        environment=sky_in(document, environment, stage_files),
+        environment=sky_in(document, environment, kept["stage_files"]),
         frame_rate=rate,
         frames=_frames(settings, nodes, rate, end),
         notes=tuple(notes),
-        stage=stage,
-        stage_files=stage_files,
+        **kept,
         **_read_as(settings, nodes),
     )
     apart = expanded(scene)

@@ -4,31 +4,51 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf.container import Document
 from mill_lane.core.formats.gltf.entries import Builder, Chunk, Json
 from mill_lane.core.formats.gltf.keys import SKY, STAGE
 from mill_lane.core.formats.gltf.nodes import default_scene
-from mill_lane.core.scene.model import Scene
+from mill_lane.core.scene.model import Scene, VariantSet
 from mill_lane.core.scene.surroundings import Environment, SkyPicture
 
 
-def keep_stage(entry: Json, scene: Scene, before: Scene, builder: Builder) -> None:
-    """Write the stage that a scene came from into its entry, and the files that go with it."""
+def keep_stage(
+    entry: Json, scene: Scene, before: Scene, builder: Builder, pictures: Mapping[str, int]
+) -> None:
+    """Write the stage that a scene came from into its entry, and the files that go with it.
+
+    `pictures` are views of files that are there already, by the path beside the scene.
+    """
     kept = _extras(entry)
     if scene.stage is None:
         kept.pop(STAGE, None)
     elif before.stage is not scene.stage or STAGE not in kept:
         stage = scene.stage
-        kept[STAGE] = {"bufferView": builder.view(Chunk(stage.length, stage.read))}
-        files = scene.stage_files.items()
-        if files:
-            kept[STAGE]["files"] = [
-                {"path": name, "bufferView": builder.view(Chunk(b.length, b.read))}
-                for name, b in files
-            ]
+        said: Json = {}
+        if not scene.stage_root:
+            said["bufferView"] = builder.view(Chunk(stage.length, stage.read))
+        files = []
+        for name, b in scene.stage_files.items():
+            view = pictures.get(name)
+            if view is None or builder.chunks[view].length != b.length:
+                view = builder.view(Chunk(b.length, b.read))
+            files.append({"path": name, "bufferView": view})
+        kept[STAGE] = said | ({"files": files} if files else {}) | _how(scene)
     _put(entry, kept)
+
+
+def _how(scene: Scene) -> Json:
+    """How a stage was opened, and how else it could be."""
+    said = {
+        "root": scene.stage_root,
+        "variants": [list(x) for x in scene.stage_variants],
+        "left_out": list(scene.stage_left_out),
+        "sets": [[s.name, list(s.variants), s.drawn] for s in scene.variant_sets],
+    }
+    return {key: value for key, value in said.items() if value}
 
 
 def keep_sky(entry: Json, scene: Scene, before: Scene, builder: Builder) -> None:
@@ -45,14 +65,25 @@ def keep_sky(entry: Json, scene: Scene, before: Scene, builder: Builder) -> None
     _put(entry, kept)
 
 
-def stage_in(document: Document) -> tuple[Blob | None, dict[str, Blob]]:
-    """The USD stage that the scene came from, and the files that go along with it."""
+def stage_in(document: Document) -> dict[str, Any]:
+    """The USD stage that the scene came from, the files that go along with it, and how it was
+    opened, as fields of a scene.
+    """
     said = _extras(default_scene(document.json)).get(STAGE)
     if not isinstance(said, dict):
-        return None, {}
-    files = said.get("files", [])
-    found = {str(f["path"]): document.view(f["bufferView"]) for f in files}
-    return document.view(said["bufferView"]), found
+        return {"stage": None, "stage_files": {}}
+    files = {str(f["path"]): document.view(f["bufferView"]) for f in said.get("files", [])}
+    root = str(said.get("root", ""))
+    stage = files[root] if root else document.view(said["bufferView"])
+    sets = [(str(n), tuple(map(str, names)), str(d)) for n, names, d in said.get("sets", [])]
+    return {
+        "stage": stage,
+        "stage_files": files,
+        "stage_root": root,
+        "stage_variants": tuple((str(a), str(b)) for a, b in said.get("variants", [])),
+        "stage_left_out": tuple(map(str, said.get("left_out", []))),
+        "variant_sets": tuple(VariantSet(*one) for one in sets),
+    }
 
 
 def sky_in(

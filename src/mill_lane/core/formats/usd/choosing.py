@@ -6,20 +6,21 @@ from typing import Any
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import HOW, MOST_SAID, Choices, listing, no_variant
-from mill_lane.core.scene.model import Note
+from mill_lane.core.scene.model import Note, VariantSet
 from mill_lane.core.words import plural
 
 DEEPEST = 16  # variants within variants
 
 
-def choose(stage: Any, choices: Choices) -> list[Note]:
+def choose(stage: Any, choices: Choices, layer: Any = None) -> list[Note]:
     """Choose variants and leave payloads out, over the stage as it was opened.
 
     Parameters
     ----------
     stage : Usd.Stage
-        Its session layer is written to.
     choices : Choices
+    layer : Sdf.Layer, optional
+        Where the choice is written; the stage's session layer is usual.
 
     Returns
     -------
@@ -48,7 +49,7 @@ def choose(stage: Any, choices: Choices) -> list[Note]:
         # What one variant brings along may have variants of its own.
         found = _sets(stage)
         done = [(g, n) for g, n in waiting if _matching(found, g, n)]
-        with Usd.EditContext(stage, stage.GetSessionLayer()):
+        with Usd.EditContext(stage, layer or stage.GetSessionLayer()):
             for group, name in done:
                 for prim, own in _matching(found, group, name):
                     prim.GetVariantSet(own).SetVariantSelection(name)
@@ -59,6 +60,16 @@ def choose(stage: Any, choices: Choices) -> list[Note]:
     for group, name in waiting:
         raise no_variant(group, name, known)
     return _told(found, known, loads, choices)
+
+
+def variant_sets(stage: Any) -> tuple[VariantSet, ...]:
+    """The sets of variants of a stage, and what is drawn of each."""
+    out = []
+    for group, prims in _sets(stage).items():
+        drawn = {prim.GetVariantSet(group).GetVariantSelection() for prim, _ in prims}
+        names = tuple(sorted({n for _, own in prims for n in own}))
+        out.append(VariantSet(group, names, drawn.pop() if len(drawn) == 1 else ""))
+    return tuple(out)
 
 
 Sets = dict[str, list[tuple[Any, list[str]]]]

@@ -16,6 +16,7 @@ def put_geometry(mesh: Any, g: Geometry) -> None:
     """
     from pxr import Sdf, UsdGeom, Vt
 
+    _let_go(mesh)
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.positions, np.float32)))
     mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(g.triangles), 3, np.int32)))
@@ -38,3 +39,26 @@ def put_geometry(mesh: Any, g: Geometry) -> None:
         colour.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(g.colors[:, :3], np.float32)))
         opacity = api.CreatePrimvar("displayOpacity", kinds.FloatArray, vertex)
         opacity.Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(g.colors[:, 3], np.float32)))
+
+
+def _let_go(mesh: Any) -> None:
+    """Block what other vertices and faces were told of: its numbers would fit no more."""
+    from pxr import UsdGeom
+
+    for attribute in (
+        mesh.GetHoleIndicesAttr(),
+        mesh.GetCornerIndicesAttr(),
+        mesh.GetCornerSharpnessesAttr(),
+        mesh.GetCreaseIndicesAttr(),
+        mesh.GetCreaseLengthsAttr(),
+        mesh.GetCreaseSharpnessesAttr(),
+        mesh.GetVelocitiesAttr(),
+        mesh.GetAccelerationsAttr(),
+    ):
+        if attribute.HasAuthoredValue():
+            attribute.Block()
+    mesh.CreateOrientationAttr(UsdGeom.Tokens.rightHanded)
+    for primvar in UsdGeom.PrimvarsAPI(mesh).GetAuthoredPrimvars():
+        if primvar.GetInterpolation() != UsdGeom.Tokens.constant:
+            primvar.BlockIndices()
+            primvar.GetAttr().Block()

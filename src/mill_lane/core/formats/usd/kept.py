@@ -54,7 +54,7 @@ def flattened(
             made = layer.GetPrimAtPath(shader)
             if made is not None and layer.GetAttributeAtPath(f"{shader}.outputs:{channel}") is None:
                 Sdf.AttributeSpec(made, f"outputs:{channel}", Sdf.ValueTypeNames.Float)
-    files = _take_along(layer, set(pictures.values()), folder)
+    files = take_along(layer, set(pictures.values()), folder)
     with tempfile.TemporaryDirectory(prefix="mill-lane-stage-") as made:
         file = Path(made) / "stage.usdc"
         if not layer.Export(str(file)) or file.stat().st_size > LARGEST:
@@ -62,7 +62,7 @@ def flattened(
         return Blob.of(file.read_bytes()), files
 
 
-def _take_along(layer: Any, tokens: set[str], folder: Path) -> dict[str, Blob]:
+def take_along(layer: Any, tokens: set[str], folder: Path) -> dict[str, Blob]:
     """Other files are named as they lie beside the scene, since flattening made paths absolute;
     what is not there, or lies outside, by its name alone.
     """

@@ -8,6 +8,7 @@ was made of is opened again before it is handed over.
 from __future__ import annotations
 
 import glob
+import os
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -19,12 +20,15 @@ from mill_lane.core.formats.usd.write import write_usd
 from mill_lane.core.progress import Progress, part, silent
 from mill_lane.core.scene.model import Note, Scene
 
-PACKED = (".png", ".jpg", ".jpeg", ".exr", ".avif", ".m4a", ".mp3", ".wav")
+LAYERS = (".usd", ".usda", ".usdc")
+PACKED = (*LAYERS, ".usdz", ".png", ".jpg", ".jpeg", ".exr", ".avif", ".m4a", ".mp3", ".wav")
 FLOATS = (".hdr", ".pfm")  # are packed as OpenEXR
 OTHERS = (".tif", ".tiff", ".tga", ".bmp", ".webp")  # are packed as PNG
 
 
-def write_usdz(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
+def write_usdz(
+    scene: Scene, path: Path, progress: Progress = silent, flattened: bool = False
+) -> list[Note]:
     """Write a scene as USDZ.
 
     Parameters
@@ -32,6 +36,8 @@ def write_usdz(scene: Scene, path: Path, progress: Progress = silent) -> list[No
     scene : Scene
     path : Path
     progress : callable
+    flattened : bool
+        Whether a stage that was sent in layers goes out as one.
 
     Returns
     -------
@@ -48,7 +54,7 @@ def write_usdz(scene: Scene, path: Path, progress: Progress = silent) -> list[No
     with tempfile.TemporaryDirectory(dir=path.parent, prefix=".packing-") as name:
         folder = Path(name)
         root = folder / f"{path.stem}.usdc"
-        notes = write_usd(scene, root, part(progress, 0.0, 0.8))
+        notes = write_usd(scene, root, part(progress, 0.0, 0.8), flattened)
         files, more = _pack_up(root)
         made = folder / "packed.usdz"
         try:
@@ -70,30 +76,52 @@ def write_usdz(scene: Scene, path: Path, progress: Progress = silent) -> list[No
 
 def _pack_up(root: Path) -> tuple[list[Path], list[Note]]:
     """The files that a stage names, each as a package may hold it; what is not there, or has no
-    place in one, is named no more.
+    place in one, is named no more.  Its layers are among them, and what these name.
     """
     from pxr import Sdf, UsdUtils
 
-    layer = Sdf.Layer.FindOrOpen(str(root))
     files: dict[Path, None] = {}
     gone: list[str] = []
-
-    def named(path: str) -> str:
-        pattern = glob.escape(path).replace("<UDIM>", "[0-9][0-9][0-9][0-9]")
-        inner = not Path(path).is_absolute()
-        tiles = [f for f in sorted(root.parent.glob(pattern)) if f.is_file()] if inner else []
-        found = [made for made in map(_packable, tiles) if made is not None]
-        if not found or len(found) < len(tiles):
-            gone.append(Path(path).name)
-            return ""
-        files.update(dict.fromkeys(found))
-        return f"./{Path(path).with_name(_packed_name(Path(path).name)).as_posix()}"
-
-    UsdUtils.ModifyAssetPaths(layer, named)
-    layer.Save()
+    waiting, seen = [root], {root}
+    while waiting:
+        file = waiting.pop()
+        layer = Sdf.Layer.FindOrOpen(str(file))
+        named = _Named(root.parent, file.parent)
+        UsdUtils.ModifyAssetPaths(layer, named.packed)
+        layer.Save()
+        gone += named.gone
+        files.update(dict.fromkeys(named.files))
+        below = [f for f in named.files if f.suffix.lower() in LAYERS and f not in seen]
+        waiting += below
+        seen.update(below)
     text = "left out of the package: it is not there, or has no place in a USDZ."
     notes = [Note("file_left_out", "lost", f"“{n}” was {text}") for n in dict.fromkeys(gone)]
     return list(files), notes
+
+
+class _Named:
+    """What one layer names: `packed` is asked of each path, and says what is to stand there."""
+
+    def __init__(self, top: Path, folder: Path) -> None:
+        self.top, self.folder = top.resolve(), folder
+        self.files: list[Path] = []
+        self.gone: list[str] = []
+
+    def packed(self, path: str) -> str:
+        if not path or path.startswith("`"):
+            return path  # within the layer itself, or an expression
+        pattern = glob.escape(path).replace("<UDIM>", "[0-9][0-9][0-9][0-9]")
+        inner = not Path(path).is_absolute()
+        tiles = [f for f in sorted(self.folder.glob(pattern)) if f.is_file()] if inner else []
+        if any(not f.resolve().is_relative_to(self.top) for f in tiles):
+            tiles = []
+        found = [made for made in map(_packable, tiles) if made is not None]
+        if not found or len(found) < len(tiles):
+            self.gone.append(Path(path).name)
+            return ""
+        self.files += [Path(os.path.normpath(f)) for f in found]
+        name = Path(path).with_name(_packed_name(Path(path).name)).as_posix()
+        return name if name.startswith("..") else f"./{name}"
 
 
 def _packable(file: Path) -> Path | None:

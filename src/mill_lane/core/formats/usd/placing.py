@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mill_lane.core.scene.model import Channel
+
 
 def instead_of(kind: str) -> str:
     """The way out for what is not drawn."""
@@ -58,3 +60,25 @@ def decomposed(m: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.
     # Bar-Itzhack 2000: the quaternion is the eigenvector of the largest eigenvalue.
     _, vectors = np.linalg.eigh(k + np.tril(k, -1).T)
     return vectors[:, -1], sized
+
+
+def moving(worlds: list[NDArray[np.float64]], rate: float) -> dict[str, Any]:
+    """Where something stands frame by frame, as the fields of a node with keys."""
+    times = np.arange(len(worlds)) / rate
+    moved = np.array([w[:3, 3] for w in worlds])
+    turned, sized = np.zeros((len(worlds), 4)), np.zeros((len(worlds), 3))
+    for i, w in enumerate(worlds):
+        turned[i], sized[i] = decomposed(w)
+        if i and turned[i] @ turned[i - 1] < 0:
+            turned[i] = -turned[i]
+    channels = (
+        Channel("translation", "LINEAR", times, moved),
+        Channel("rotation", "LINEAR", times, turned),
+        Channel("scale", "LINEAR", times, sized),
+    )
+    return {
+        "translation": tuple(moved[0]),
+        "rotation": tuple(turned[0]),
+        "scale": tuple(sized[0]),
+        "channels": channels,
+    }

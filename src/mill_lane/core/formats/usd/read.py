@@ -21,20 +21,20 @@ from mill_lane.core.formats.units import Z_UP
 from mill_lane.core.formats.usd import lights
 from mill_lane.core.formats.usd.cages import surface_of, within_reason
 from mill_lane.core.formats.usd.cameras import as_camera
-from mill_lane.core.formats.usd.choosing import choose
+from mill_lane.core.formats.usd.choosing import choose, variant_sets
 from mill_lane.core.formats.usd.domes import Domes, is_dome
 from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
 from mill_lane.core.formats.usd.mesh import polygon_mesh
 from mill_lane.core.formats.usd.opening import check_layers, open_stage, said
-from mill_lane.core.formats.usd.placing import decomposed, instead_of, name_of, upright
+from mill_lane.core.formats.usd.originals import composes, originals
+from mill_lane.core.formats.usd.placing import instead_of, moving, name_of, upright
 from mill_lane.core.formats.usd.rays import sight_of
 from mill_lane.core.formats.usd.skinning import forget, pose_skins
 from mill_lane.core.formats.usd.solids import KINDS, solid_mesh
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import (
     Camera,
-    Channel,
     Light,
     Mesh,
     Node,
@@ -53,6 +53,19 @@ def read_stage(path: Path, progress: Progress = silent, choices: Choices | None 
 
     Raises MillError when it cannot be used.
     """
+    return read_with_materials(path, progress, choices)[0]
+
+
+def read_with_materials(
+    path: Path,
+    progress: Progress = silent,
+    choices: Choices | None = None,
+    keep: bool = True,
+) -> tuple[Scene, Materials]:
+    """The scene of a stage, and what stands behind its materials; see `read_stage`.
+
+    Without `keep` nothing of the stage itself is kept with the scene.
+    """
     stage, missing, told = open_stage(path)
     try:
         lost = [
@@ -64,10 +77,12 @@ def read_stage(path: Path, progress: Progress = silent, choices: Choices | None 
             for name in dict.fromkeys(missing)
         ]
         lost += told
-        lost += choose(stage, choices or Choices())
-        scene = _Reader(stage, path, lost).scene(progress)
+        wanted = choices or Choices()
+        lost += choose(stage, wanted)
+        reader = _Reader(stage, path, lost)
+        scene = reader.scene(progress)
         check_layers(stage, path)  # clips of values are opened when they are read
-        return scene
+        return reader.kept(scene, wanted) if keep else scene, reader.materials
     except MillError:
         raise
     except (RuntimeError, ValueError, TypeError, IndexError, KeyError, OverflowError) as e:
@@ -156,12 +171,6 @@ class _Reader:
         ]
         self.meshes = within_reason(self.meshes, self.notes)
         forget(self.stage, posed)
-        stage, files = flattened(
-            self.stage,
-            self.materials.pictures,
-            self.materials.packed,
-            boundary(self.path.parent),
-        )
         read = Scene(
             self.path.stem,
             tuple(self.nodes),
@@ -176,10 +185,27 @@ class _Reader:
             frames=self.frames,
             notes=tuple(self.notes),
             declared=self.declared,
-            stage=stage,
-            stage_files=files,
         )
         return without_unused(expanded(read))
+
+    def kept(self, scene: Scene, choices: Choices) -> Scene:
+        """The scene with the stage that it came from: as it was sent, or flattened."""
+        folder = boundary(self.path.parent)
+        sets = variant_sets(self.stage)
+        if composes(self.stage):
+            root, files = originals(self.stage, self.path, folder)
+            if root:
+                return replace(
+                    scene,
+                    stage=files[root],
+                    stage_root=root,
+                    stage_files=files,
+                    stage_variants=choices.variants,
+                    stage_left_out=choices.left_out,
+                    variant_sets=sets,
+                )
+        stage, kept = flattened(self.stage, self.materials.pictures, self.materials.packed, folder)
+        return replace(scene, stage=stage, stage_files=kept)
 
     # --- places ---
 
@@ -233,28 +259,8 @@ class _Reader:
             **more,  # type: ignore[arg-type]
         )
         if len(worlds) > 1 and any(not np.array_equal(w, worlds[0]) for w in worlds):
-            node = replace(node, matrix=None, **self._moving(worlds))
+            node = replace(node, matrix=None, **moving(worlds, self.rate))
         self.nodes.append(node)
-
-    def _moving(self, worlds: list[NDArray[np.float64]]) -> dict[str, Any]:
-        times = np.arange(len(worlds)) / self.rate
-        moved = np.array([w[:3, 3] for w in worlds])
-        turned, sized = np.zeros((len(worlds), 4)), np.zeros((len(worlds), 3))
-        for i, w in enumerate(worlds):
-            turned[i], sized[i] = decomposed(w)
-            if i and turned[i] @ turned[i - 1] < 0:
-                turned[i] = -turned[i]
-        channels = (
-            Channel("translation", "LINEAR", times, moved),
-            Channel("rotation", "LINEAR", times, turned),
-            Channel("scale", "LINEAR", times, sized),
-        )
-        return {
-            "translation": tuple(moved[0]),
-            "rotation": tuple(turned[0]),
-            "scale": tuple(sized[0]),
-            "channels": channels,
-        }
 
     # --- things ---
 

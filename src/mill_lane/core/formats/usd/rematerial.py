@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from mill_lane.core.formats.usd.editing import Editor
 from mill_lane.core.formats.usd.kept import TOKEN
 from mill_lane.core.scene.model import Material, Note, Scene, TextureUse
 from mill_lane.core.words import plural
@@ -17,16 +18,17 @@ INPUTS = {
 }
 
 
-def put_materials(stage: Any, scene: Scene, before: Scene, files: dict[int, str]) -> list[Note]:
+def put_materials(editor: Editor, scene: Scene, before: Scene, files: dict[int, str]) -> list[Note]:
     """Write over what of materials is another than in the stage.
 
     Parameters
     ----------
-    stage : Usd.Stage
+    editor : Editor
+        Of the stage.
     scene, before : Scene
         As it is, and as the stage has it.
     files : dict
-        Names of the written pictures, by the index of the image.
+        The written pictures, by the index of the image: paths below the stage's folder.
 
     Returns
     -------
@@ -39,7 +41,8 @@ def put_materials(stage: Any, scene: Scene, before: Scene, files: dict[int, str]
     added = []
     for m in scene.materials:
         was = known.get(m.path)
-        material = UsdShade.Material.Get(stage, m.path) if was is not None else None
+        prim = editor.prim(m.path) if was is not None and _differs(scene, m, before, was) else None
+        material = UsdShade.Material(prim) if prim else None
         shader = material.ComputeSurfaceSource()[0] if material else None
         if was is None or not shader or str(shader.GetIdAttr().Get()) != "UsdPreviewSurface":
             continue
@@ -49,7 +52,9 @@ def put_materials(stage: Any, scene: Scene, before: Scene, files: dict[int, str]
                 continue
             if getattr(m, slot) is None:
                 _let_go(shader, inputs, m)
-            elif not _point_at(shader, inputs, files.get(image_of(scene, getattr(m, slot)), "")):
+            elif not _point_at(
+                editor, shader, inputs, files.get(image_of(scene, getattr(m, slot)), "")
+            ):
                 added.append(m.name)
         if m.emissive != was.emissive and m.emissive_texture is None:
             _let_go(shader, ("emissiveColor",), m)
@@ -59,6 +64,26 @@ def put_materials(stage: Any, scene: Scene, before: Scene, files: dict[int, str]
         f"Pictures that were made for {plural(len(added), 'material')} have no place in the stage."
     )
     return [Note("picture_added", "lost", text)]
+
+
+def _differs(scene: Scene, m: Material, before: Scene, was: Material) -> bool:
+    """Whether anything of a material is to be written."""
+    return m.emissive != was.emissive or any(
+        token_of(before, getattr(was, slot)) != token_of(scene, getattr(m, slot)) for slot in INPUTS
+    )
+
+
+def pictures_named_anew(scene: Scene, before: Scene) -> set[int]:
+    """The images that materials show where they showed others before."""
+    known = {m.path: m for m in before.materials if m.path}
+    return {
+        image_of(scene, use)
+        for m in scene.materials
+        if (was := known.get(m.path)) is not None
+        for slot in INPUTS
+        if (use := getattr(m, slot)) is not None
+        and token_of(before, getattr(was, slot)) != token_of(scene, use)
+    }
 
 
 def image_of(scene: Scene, use: TextureUse) -> int:
@@ -105,9 +130,9 @@ def _let_go(shader: Any, inputs: tuple[str, ...], m: Material) -> None:
             shader.CreateInput(name, kinds.get(name, Sdf.ValueTypeNames.Float)).Set(value)
 
 
-def _point_at(shader: Any, inputs: tuple[str, ...], file: str) -> bool:
+def _point_at(editor: Editor, shader: Any, inputs: tuple[str, ...], file: str) -> bool:
     """Let the texture behind some inputs show another file; False where there is none."""
-    from pxr import Sdf, UsdShade
+    from pxr import UsdShade
 
     done = False
     for name in inputs:
@@ -116,6 +141,6 @@ def _point_at(shader: Any, inputs: tuple[str, ...], file: str) -> bool:
         for source in sources:
             texture = UsdShade.Shader(source.source.GetPrim())
             if texture and texture.GetInput("file"):
-                texture.GetInput("file").Set(Sdf.AssetPath(file))
+                texture.GetInput("file").Set(editor.asset(texture.GetPrim(), file))
                 done = True
     return done

@@ -18,13 +18,15 @@ from mill_lane.core.formats.blob import inside
 from mill_lane.core.formats.meshes.soup import unit_rows, whole
 from mill_lane.core.formats.pictures_out import write_pictures
 from mill_lane.core.formats.units import UNITS, correction
+from mill_lane.core.formats.usd.editing import Editor
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.kept import TOKEN
 from mill_lane.core.formats.usd.rays import put_rays
 from mill_lane.core.formats.usd.rematerial import put_materials
 from mill_lane.core.progress import Progress
-from mill_lane.core.scene.model import Geometry, Mesh, Note, Scene
+from mill_lane.core.scene.model import Geometry, Mesh, Note, Part, Scene
 from mill_lane.core.scene.pose import world_matrices
+from mill_lane.core.words import plural
 
 
 def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
@@ -44,14 +46,14 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
     list of Note
         What could not be handed back.
     """
-    from pxr import Sdf, Usd, UsdGeom
+    from pxr import Sdf, Usd
 
     from mill_lane.core.formats.usd.read import read_stage
 
     folder = path.with_name(f"{path.stem}-textures")
     files = {}
     if scene.images:
-        files = {i: f"./{folder.name}/{n}" for i, n in write_pictures(scene, folder).items()}
+        files = {i: f"{folder.name}/{n}" for i, n in write_pictures(scene, folder).items()}
     path.unlink(missing_ok=True)
     with tempfile.TemporaryDirectory(dir=path.parent, prefix=".stage-") as name:
         kept = Path(name) / "stage.usdc"
@@ -62,26 +64,68 @@ def restage(scene: Scene, path: Path, progress: Progress) -> list[Note]:
         before = read_stage(kept)
         stage = Usd.Stage.Open(layer)
         # What is missing keeps the name under which it was looked for.
-        tokens = {m.path: files.get(i, m.name) for i, m in enumerate(scene.images) if m.path}
+        named = {i: f"./{file}" for i, file in files.items()}
+        tokens = {m.path: named.get(i, m.name) for i, m in enumerate(scene.images) if m.path}
         tokens |= sets_of(tokens)
         _put_pictures(layer, tokens)
         progress(0.6, "what changed")
-        to_stage: NDArray[np.float64] = np.linalg.inv(correction(scene)).astype(np.float64)
-        if scene.read_as is not None:
-            UsdGeom.SetStageMetersPerUnit(stage, UNITS[scene.read_as[0]])
-            UsdGeom.SetStageUpAxis(stage, scene.read_as[1].upper())
-        notes = _switch_off(stage, scene, before)
-        notes += put_materials(stage, scene, before, files)
-        _put_meshes(stage, scene, before, to_stage)
-        was = {n.path: n.unseen_by for n in before.nodes if n.path}
-        changed = {n.path: n.unseen_by for n in scene.nodes if n.unseen_by != was.get(n.path, ())}
-        put_rays(stage, {path: rays for path, rays in changed.items() if path in was})
-        layer.Save()
+        notes = put_changes(Editor(stage), scene, before, files)
+    write_files(scene, path.parent)
+    progress(1.0, "written")
+    return notes
+
+
+def write_files(scene: Scene, folder: Path) -> None:
+    """Write what goes along with a stage, by its path below a folder."""
     for name, data in scene.stage_files.items():
-        file = inside(path.parent, name)
+        file = inside(folder, name)
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data.read())
-    progress(1.0, "written")
+
+
+def put_changes(editor: Editor, scene: Scene, before: Scene, files: dict[int, str]) -> list[Note]:
+    """Write over a stage what a scene has otherwise, and save it.
+
+    Parameters
+    ----------
+    editor : Editor
+    scene, before : Scene
+        As it is, and as the stage has it.
+    files : dict
+        The written pictures, by the index of the image: paths below the stage's folder.
+
+    Returns
+    -------
+    list of Note
+        What has no place in the stage.
+    """
+    from pxr import UsdGeom
+
+    stage = editor.stage
+    to_stage: NDArray[np.float64] = np.linalg.inv(correction(scene)).astype(np.float64)
+    if scene.read_as is not None:
+        UsdGeom.SetStageMetersPerUnit(stage, UNITS[scene.read_as[0]])
+        UsdGeom.SetStageUpAxis(stage, scene.read_as[1].upper())
+    notes = put_materials(editor, scene, before, files)
+    _put_meshes(editor, scene, before, to_stage)
+    # What is switched off is no longer shared: that comes after what is written for all.
+    notes += _switch_off(stage, scene, before)
+    was = {n.path: n.unseen_by for n in before.nodes if n.path}
+    changed = {n.path: n.unseen_by for n in scene.nodes if n.unseen_by != was.get(n.path, ())}
+    put_rays(stage, {path: rays for path, rays in changed.items() if path in was})
+    others = editor.save()
+    if others:
+        text = (
+            f"{plural(others, 'layer')} below the stage {'was' if others == 1 else 'were'} written "
+            "over: what instances share cannot be changed from above."
+        )
+        notes.append(Note("shared_layer_changed", "look", text))
+    if editor.stuck:
+        text = (
+            f"{plural(len(editor.stuck), 'change')} could not be written into the stage: what "
+            "instances share stands in a variant, or in a package."
+        )
+        notes.append(Note("change_left_out", "lost", text))
     return notes
 
 
@@ -154,7 +198,7 @@ def _hide(instancer: Any, numbers: list[int]) -> None:
         hidden.Set(sorted(more | set(hidden.Get() or ())))
 
 
-def _put_meshes(stage: Any, scene: Scene, before: Scene, to_stage: NDArray[np.float64]) -> None:
+def _put_meshes(editor: Editor, scene: Scene, before: Scene, to_stage: NDArray[np.float64]) -> None:
     """Write the vertices of meshes that are others now.
 
     `to_stage` brings what is read otherwise than the stage says back to where it says it is.
@@ -164,17 +208,18 @@ def _put_meshes(stage: Any, scene: Scene, before: Scene, to_stage: NDArray[np.fl
     were = {n.path: i for i, n in enumerate(before.nodes) if n.path and n.mesh >= 0}
     stood, stands = world_matrices(before, 0.0), world_matrices(scene, 0.0)
     done: set[str] = set()
+    written: set[tuple[str, Any]] = set()
     for i, node in enumerate(scene.nodes):
         if node.mesh < 0 or node.path not in were or "[" in node.path or node.path in done:
             continue
         done.add(node.path)
         at = were[node.path]
         mesh, was = scene.meshes[node.mesh], before.meshes[before.nodes[at].mesh]
-        prim = stage.GetPrimAtPath(node.path)
+        seen = editor.stage.GetPrimAtPath(node.path)
         # In the space in which the stage's own vertices stand.
         moved = np.linalg.inv(stood[at]) @ to_stage @ stands[i]
         still = bool(np.allclose(moved, np.eye(4), atol=1e-9))
-        if not prim or not prim.IsA(UsdGeom.Mesh):
+        if not seen or not seen.IsA(UsdGeom.Mesh):
             continue
         # A surface stays declared as it was, however finely it is drawn here.
         if mesh.subdivision is not None and was.subdivision is not None:
@@ -182,11 +227,38 @@ def _put_meshes(stage: Any, scene: Scene, before: Scene, to_stage: NDArray[np.fl
         # A copy that is drawn as another mesh has the same triangles: it stays as it is.
         if (not still and mesh.triangles == was.triangles) or (still and _same(mesh, was)):
             continue
-        if prim.IsInstanceProxy():
-            prim = prim.GetPrimInPrototype()
+        prim = editor.prim(node.path)
+        key = (prim.GetStage().GetRootLayer().identifier, prim.GetPath()) if prim else None
+        if key is None or key in written:
             continue
-        g = whole([p for p in mesh.parts if p.triangles])
+        written.add(key)
+        parts = [p for p in mesh.parts if p.triangles]
+        subsets = _subsets(seen, scene, parts)
+        g = whole(parts)
         put_geometry(UsdGeom.Mesh(prim), g if still else carried(g, moved))
+        for name, faces in subsets.items():
+            subset = UsdGeom.Subset(prim.GetStage().OverridePrim(prim.GetPath().AppendChild(name)))
+            subset.CreateIndicesAttr(faces)
+
+
+def _subsets(prim: Any, scene: Scene, parts: list[Part]) -> dict[str, list[int]]:
+    """The triangles of each material subset of a mesh, by the name of the subset; of parts that
+    were put together in their order.
+    """
+    from pxr import UsdShade
+
+    out = {}
+    for subset in UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets():
+        bound, _ = UsdShade.MaterialBindingAPI(subset.GetPrim()).ComputeBoundMaterial()
+        path = str(bound.GetPath()) if bound else ""
+        faces: list[int] = []
+        first = 0
+        for p in parts:
+            if p.material >= 0 and scene.materials[p.material].path == path:
+                faces += range(first, first + p.triangles)
+            first += p.triangles
+        out[str(subset.GetPrim().GetName())] = faces
+    return out
 
 
 def carried(g: Geometry, matrix: NDArray[np.float64]) -> Geometry:

@@ -20,6 +20,7 @@ from mill_lane.core.formats.meshes.soup import whole
 from mill_lane.core.formats.pictures_out import write_pictures
 from mill_lane.core.formats.usd.geometry_out import put_geometry
 from mill_lane.core.formats.usd.losses import lost_in_usd
+from mill_lane.core.formats.usd.overlay import flat, overlay
 from mill_lane.core.formats.usd.rays import put_rays
 from mill_lane.core.formats.usd.restage import restage
 from mill_lane.core.names import plain
@@ -33,7 +34,9 @@ APERTURE = 24.0
 GREY = 0.5028864580325687  # linear light of code 188, in which missing pictures are drawn
 
 
-def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Note]:
+def write_usd(
+    scene: Scene, path: Path, progress: Progress = silent, flattened: bool = False
+) -> list[Note]:
     """Write a scene as USD, with a folder of textures beside it.
 
     Parameters
@@ -43,12 +46,16 @@ def write_usd(scene: Scene, path: Path, progress: Progress = silent) -> list[Not
         .usda or .usdc; for .usdz see `package.write_usdz`.
     progress : callable
         Told how far it is, from 0 to 1, and may stop it.
+    flattened : bool
+        Whether a stage that was sent in layers goes out as one.
 
     Returns
     -------
     list of Note
         What the format cannot hold.
     """
+    if scene.stage is not None and scene.stage_root:
+        return (flat if flattened else overlay)(scene, path, progress)
     if scene.stage is not None:
         return restage(scene, path, progress)
     return _Writer(without_defaults(scene), path, progress).write()
