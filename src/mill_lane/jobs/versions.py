@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
@@ -14,9 +16,10 @@ from mill_lane.jobs import weighing
 from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
-from mill_lane.work.kinds import export, reading
+from mill_lane.work.kinds import export, reading, variant
 from mill_lane.work.kinds.export import CHANGED, EXPORT
 from mill_lane.work.kinds.reading import READING, Axis, Unit
+from mill_lane.work.kinds.variant import VARIANT
 
 
 def versions_of(db: Session, job: Job) -> list[SceneVersion]:
@@ -64,6 +67,35 @@ def read_in(db: Session, job: Job, unit: Unit, up: Axis) -> Task | None:
         return None
     payload = reading.Payload(version=version.id, name=version.file_name, unit=unit, up=up)
     return queue.put(db, READING, payload, job.id)
+
+
+def choose_variants(db: Session, job: Job, wanted: Mapping[str, str]) -> Task:
+    """Draw the scene in other variants: a new version of it, as it was opened but for that.
+
+    Parameters
+    ----------
+    wanted : mapping
+        The variant of each set that is to be another; an unnamed set is "".
+
+    Raises
+    ------
+    MillError
+        For a set or a variant that the scene has not.
+    """
+    version = find_version(db, job)
+    known = {name: (names, drawn) for name, names, drawn in analysis_of(db, version).variant_sets}
+    for group, name in wanted.items():
+        if group not in known:
+            listed = ", ".join(known) or "none"
+            raise MillError(f"The scene has no variants “{group}”.", f"It has: {listed}.")
+        if name not in known[group][0]:
+            listed = ", ".join(known[group][0])
+            raise MillError(f"There is no variant “{name}”.", f"Choose from {listed}.")
+    drawn = {group: at for group, (_, at) in known.items() if at} | dict(wanted)
+    choose = ", ".join(f"{group}={name}" if group else name for group, name in drawn.items())
+    first = line_of(db, version)[0]
+    payload = variant.Payload(version=first.id, name=first.file_name, choose=choose)
+    return queue.put(db, VARIANT, payload, job.id)
 
 
 def read_as(analysis: Analysis) -> tuple[str, str]:

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from mill_lane.core.errors import MillError
 
 MOST_SAID = 12
-HOW = "write it under “Variants and payloads” when you open it, or after --choose"
+AT_OPENING = "write it when you open the file, or after --choose"
+HOW = "choose it on the Scene page, or write it when you open the file, or after --choose"
 
 
 @dataclass(frozen=True)

@@ -276,6 +276,8 @@ class Analysis(Row):
     sky_picture: tuple[str, int, int] | None = None  # its name, width and height, where it has one
     read_as: tuple[str, str] | None = None  # unit and axis up, where guessed or put right
     declared: tuple[float, str] | None = None  # what the file says: metres, and the axis up
+    # Sets of variants: name, variants, and the one that is drawn (empty where several differ).
+    variant_sets: list[tuple[str, list[str], str]] = []
     fogs: list[MediumRow] = []
     stage: int = 0  # how far weighing has come: see STAGES
     visibility: Visibility | None = None

@@ -150,6 +150,7 @@ def weigh(
         notes=list(scene.notes),
         read_as=scene.read_as,
         declared=scene.declared,
+        variant_sets=[(s.name, list(s.variants), s.drawn) for s in scene.variant_sets],
         fogs=[_fog(m) for m in scene.media],
         stage=1 if exact else 0,
         environment="none"

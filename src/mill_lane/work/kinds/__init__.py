@@ -22,6 +22,7 @@ from mill_lane.work.kinds.reading import READING
 from mill_lane.work.kinds.render import RENDER
 from mill_lane.work.kinds.spread import SPREAD
 from mill_lane.work.kinds.trim import TRIM
+from mill_lane.work.kinds.variant import VARIANT
 from mill_lane.work.kinds.visible_cost import VISIBLE_COST
 from mill_lane.work.kinds.weigh import WEIGH
 
@@ -32,6 +33,7 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     OPEN,
     READING,
     PUT_UP,
+    VARIANT,
     FIRST_LOOK,
     PRELOAD,
     WEIGH,

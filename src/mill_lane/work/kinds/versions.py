@@ -40,14 +40,15 @@ def listed(path: Path, report: Progress, changes: list[Change] | None = None) ->
     from mill_lane.core.formats.opening import open_scene
     from mill_lane.core.weigh.measure import weigh
 
-    analysis = weigh(open_scene(path), progress=report)
+    analysis = weigh(open_scene(path, own=True), progress=report)
     return Version(path=path, analysis=analysis, changes=changes or [])
 
 
 def told(analysis: Analysis, scene: Scene | Analysis, first: tuple[Note, ...] = ()) -> Analysis:
     """The analysis with what was told when the file came in, and how it was read."""
     notes = [*first, *scene.notes]
-    said = {"read_as": scene.read_as, "declared": scene.declared}
+    sets = [(str(a), list(b), str(c)) for a, b, c in scene.variant_sets]
+    said = {"read_as": scene.read_as, "declared": scene.declared, "variant_sets": sets}
     return analysis.model_copy(update={"notes": notes, **said})
 
 

@@ -19,6 +19,9 @@ from mill_lane.work.kinds.base import Context, Kind, Report
 from mill_lane.work.kinds.final import final_recipe, largest_picture
 from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 
+# What weighing does not find out: it was told when the file came in.
+TOLD = ("notes", "read_as", "declared", "variant_sets", "name")
+
 
 class Payload(BaseModel):
     """The version to be weighed; the camera and the aspect of the picture, or none for those of
@@ -121,7 +124,7 @@ class Weigh(Kind[Payload, Request, Result]):
             return
         row = context.db.get_one(SceneVersion, payload.version)
         before = read_analysis(row.analysis)
-        told = {name: getattr(before, name) for name in ("notes", "read_as", "declared", "name")}
+        told = {name: getattr(before, name) for name in TOLD}
         analysis = result.analysis.model_copy(update=told)
         row.analysis, row.stage = analysis.model_dump(mode="json"), analysis.stage
         if payload.camera and payload.camera not in analysis.cameras:

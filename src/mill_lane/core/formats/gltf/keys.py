@@ -18,6 +18,15 @@ SKY = "mill_lane_sky"
 FILE = "mill_lane_file"
 
 
+VARIANTS = "KHR_materials_variants"
+
+
+def names_in(root: dict[str, Any]) -> list[str]:
+    """The variants of materials that a document has, by name."""
+    listed = root.get("extensions", {}).get(VARIANTS, {}).get("variants", [])
+    return [str(v.get("name", f"variant {i}")) for i, v in enumerate(listed)]
+
+
 def unseen_by(entry: dict[str, Any]) -> tuple[str, ...]:
     """The kinds of rays that do not see what stands at a node."""
     extras = entry.get("extras")

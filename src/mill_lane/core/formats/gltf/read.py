@@ -27,7 +27,7 @@ from mill_lane.core.formats.gltf.deform import rigged
 from mill_lane.core.formats.gltf.entries import LENS, METRES
 from mill_lane.core.formats.gltf.extensions import notes_of
 from mill_lane.core.formats.gltf.instancing import spread
-from mill_lane.core.formats.gltf.keys import FILE, path_in
+from mill_lane.core.formats.gltf.keys import FILE, names_in, path_in
 from mill_lane.core.formats.gltf.materials import read_material
 from mill_lane.core.formats.gltf.meshes import read_meshes
 from mill_lane.core.formats.gltf.nodes import animate, default_scene, light_of, nodes_of
@@ -37,7 +37,17 @@ from mill_lane.core.formats.sought import sought
 from mill_lane.core.formats.textures import image_of, kept_image, missing_image
 from mill_lane.core.formats.udim import expanded, set_of
 from mill_lane.core.formats.units import CARRIED, UNITS
-from mill_lane.core.scene.model import Camera, Image, Light, Material, Node, Note, Scene, Texture
+from mill_lane.core.scene.model import (
+    Camera,
+    Image,
+    Light,
+    Material,
+    Node,
+    Note,
+    Scene,
+    Texture,
+    VariantSet,
+)
 from mill_lane.core.scene.surroundings import Environment, Medium
 
 Thing = TypeVar("Thing", Material, Texture, Image, Light, Camera)
@@ -104,7 +114,7 @@ def _read(document: Document) -> Scene:
         frame_rate=rate,
         frames=_frames(settings, nodes, rate, end),
         notes=tuple(notes),
-        **kept,
+        **_with_variants(root, kept),
         **_read_as(settings, nodes),
     )
     apart = expanded(scene)
@@ -146,6 +156,14 @@ def _settings(root: dict[str, Any], used: set[int]) -> dict[str, Any]:
     extras = default_scene(root).get("extras")
     found = extras.get("mill_lane") if isinstance(extras, dict) else None
     return found if isinstance(found, dict) else {}
+
+
+def _with_variants(root: dict[str, Any], kept: dict[str, Any]) -> dict[str, Any]:
+    """The stage that is kept with its variants; those of the file where there is none."""
+    names = names_in(root)
+    if not names or kept.get("variant_sets"):
+        return kept
+    return kept | {"variant_sets": (VariantSet("", tuple(names), ""),)}
 
 
 def _read_as(settings: dict[str, Any], nodes: list[Node]) -> dict[str, Any]:

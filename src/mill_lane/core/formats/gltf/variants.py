@@ -6,19 +6,18 @@ from dataclasses import replace
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import Choices, no_variant
+from mill_lane.core.formats.gltf.keys import VARIANTS, names_in
 from mill_lane.core.formats.gltf.origin import Origin
-from mill_lane.core.scene.model import Part, Scene
+from mill_lane.core.scene.model import Part, Scene, VariantSet
 
 NOTHING = "Nothing was imported."
-NAME = "KHR_materials_variants"
 
 
 def variant_names(scene: Scene) -> list[str]:
     """The variants that the scene's file has, by name."""
     if not isinstance(scene.origin, Origin):
         return []
-    listed = scene.origin.document.json.get("extensions", {}).get(NAME, {}).get("variants", [])
-    return [str(v.get("name", f"variant {i}")) for i, v in enumerate(listed)]
+    return names_in(scene.origin.document.json)
 
 
 def with_variant(scene: Scene, name: str) -> Scene:
@@ -36,7 +35,7 @@ def with_variant(scene: Scene, name: str) -> Scene:
         mesh, primitive = part.source
         if mesh < 0:
             return part
-        own = entries[mesh]["primitives"][primitive].get("extensions", {}).get(NAME, {})
+        own = entries[mesh]["primitives"][primitive].get("extensions", {}).get(VARIANTS, {})
         for mapping in own.get("mappings", []):
             if number in mapping.get("variants", []):
                 material = int(mapping["material"])
@@ -45,7 +44,7 @@ def with_variant(scene: Scene, name: str) -> Scene:
         return part
 
     meshes = tuple(replace(m, parts=tuple(map(dressed, m.parts))) for m in scene.meshes)
-    return replace(scene, meshes=meshes)
+    return replace(scene, meshes=meshes, variant_sets=(VariantSet("", tuple(names), name),))
 
 
 def chosen(scene: Scene, choices: Choices) -> Scene:

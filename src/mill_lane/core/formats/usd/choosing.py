@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.choices import HOW, MOST_SAID, Choices, listing, no_variant
+from mill_lane.core.formats.choices import AT_OPENING, HOW, MOST_SAID, Choices, listing, no_variant
 from mill_lane.core.scene.model import Note, VariantSet
 from mill_lane.core.words import plural
 
@@ -115,7 +115,7 @@ def _told(
         text = (
             f"The stage has {plural(len(loads), 'payload')}, all loaded"
             + (f" but {', '.join(choices.left_out)}" if choices.left_out else "")
-            + f": {', '.join(loads[:MOST_SAID])}. To leave one out (-{loads[0]}), {HOW}."
+            + f": {', '.join(loads[:MOST_SAID])}. To leave one out (-{loads[0]}), {AT_OPENING}."
         )
         notes.append(Note("payloads", "look", text))
     return notes

@@ -73,6 +73,20 @@ def read_again(db: Db, job: int, form: Reading) -> Done:
     return Done()
 
 
+class Variants(BaseModel):
+    """A set of variants, and the one of it that is to be drawn."""
+
+    group: Annotated[str, Field(max_length=200)] = ""
+    name: Annotated[str, Field(max_length=200)]
+
+
+@router.post("/api/jobs/{job}/variant")
+def choose_variant(db: Db, job: int, form: Variants) -> Done:
+    """Draw the scene in another variant: a new version of it."""
+    versions.choose_variants(db, find_job(db, job), {form.group: form.name})
+    return Done()
+
+
 @router.get("/jobs/{job}/look.png", include_in_schema=False)
 def look_picture(
     db: Db, home: AHome, job: int, task: int, meshes: bool = False, v: str = ""

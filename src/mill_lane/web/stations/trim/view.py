@@ -322,6 +322,8 @@ def made_by(version: SceneVersion) -> str:
         return ", ".join(TRIMS[k].summarise([c for c in changes if c.kind == k]) for k in kinds)
     if kind == "camera":
         return f"camera “{changes[0].target}” put up"
+    if kind == "variant":
+        return f"variant {changes[0].to}"
     return READ_AS.format(*_read_as(changes[0].to)) if kind == "reading" else kind
 
 
