@@ -113,7 +113,7 @@ class TestCommands(unittest.TestCase):
         layers = read_exr(out, exr_names())
         self.assertEqual(
             {k: v.shape[:2] for k, v in layers.items()},
-            {"beauty": (26, 32), "albedo": (26, 32), "depth": (26, 32)},
+            {"beauty": (26, 32), "albedo": (26, 32), "depth": (26, 32), "axis_depth": (26, 32)},
         )
         again = self.folder / "b.exr"
         call("render", self.scene, "--out", str(again), *size, "--threads", "2")

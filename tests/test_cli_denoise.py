@@ -172,7 +172,7 @@ class TestDenoise(unittest.TestCase):
         whole = cleaned("--strength", "1")
         np.testing.assert_array_equal(mixed[:, 32:], whole[:, 32:])
         np.testing.assert_array_equal(cleaned("--strength", "0"), raw)
-        other = cleaned("--strength", "1", "--guides", "albedo=half_a,normal=0,depth=Z:0.5")
+        other = cleaned("--strength", "1", "--guides", "albedo=half_a,normal=0,depth=distance:0.5")
         self.assertGreater(np.abs(other - whole).max(), 0)
         for mask in ("dark", "noise"):
             cleaned("--mask", mask)

@@ -242,7 +242,7 @@ class TestEXR(Folder):
         names = list(buffer.spec().channelnames)
         pixels = buffer.get_pixels(oiio.FLOAT)
         np.testing.assert_array_equal(pixels[..., names.index("R")], layers["beauty"][:, ::-1, 0])
-        np.testing.assert_array_equal(pixels[..., names.index("Z")], layers["depth"])
+        np.testing.assert_array_equal(pixels[..., names.index("distance")], layers["depth"])
         self.assertIn("albedo.G", names)
 
     def test_cut_short_or_not_an_exr(self) -> None:

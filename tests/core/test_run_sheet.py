@@ -156,7 +156,7 @@ class TestFilm(InAFolder):
         Image.fromarray(sheet).verify()
 
 
-def _broken(path: Path, layers: object, **more: object) -> None:
+def _broken(path: Path, layers: object, *others: object, **more: object) -> None:
     """Write half a file, then fail."""
     write_exr(path, [("beauty", np.zeros((2, 2, 3), np.float32))])
     raise RuntimeError("power cut")

@@ -84,6 +84,10 @@ class TestNights(NightCase):
         with OpenEXR.File(str(path), separate_channels=True) as f:
             self.assertEqual(f.channels()["R"].pixels.dtype, np.float16)
             self.assertEqual(f.channels()["Z"].pixels.dtype, np.float32)
+            self.assertEqual(f.channels()["distance"].pixels.dtype, np.float32)
+            said = dict(f.header())
+        self.assertEqual((said["imageCounter"], said["millLane:samplesAtMost"]), (1, 2))
+        self.assertEqual(len(said["millLane:sceneHash"]), 64)
         linear = read_exr(path, exr_names())["beauty"]
         shown = view(linear, 0.0)[..., :3].astype(int)
         png = np.asarray(Image.open(path.with_suffix(".png")))[..., :3].astype(int)

@@ -58,9 +58,11 @@ def run(args: Arguments) -> Result:
     from mill_lane.core.formats.opening import open_scene
     from mill_lane.core.plan.fitting import check_fits
     from mill_lane.core.render.load import load
+    from mill_lane.core.render.picture_header import picture_header
     from mill_lane.core.render.session import Session
     from mill_lane.core.weigh.ledger import draw_up
     from mill_lane.core.weigh.measure import weigh
+    from mill_lane.store.files import file_hash
     from mill_lane.work.memory import (
         give_back,
         peak_since,
@@ -107,7 +109,14 @@ def run(args: Arguments) -> Result:
     setup = time.perf_counter() - start
     _render(session, args, state)
     noise = session.noise()
-    _write(session, args.out)
+    header = picture_header(
+        scene,
+        recipe.model_copy(update={"camera": args.camera or recipe.camera}),
+        frame,
+        session.samples_mean,
+        file_hash(args.scene) if args.scene.is_file() else "",
+    )
+    _write(session, args.out, header)
     state.unlink(missing_ok=True)
     tell(
         1.0,
@@ -150,12 +159,15 @@ def _render(session: Session, args: Arguments, state: Path) -> None:
             saved = time.perf_counter()
 
 
-def _write(session: Session, out: Path) -> None:
+def _write(session: Session, out: Path, header: dict[str, Any]) -> None:
     from mill_lane.core.formats.exr import write_exr
     from mill_lane.core.render.layers import exr_names
+    from mill_lane.core.render.picture_header import axis_cosines, with_axis_depth
 
     temporary = out.with_name(out.name + ".part.exr")
-    write_exr(temporary, session.each_layer(), names=exr_names())
+    cosines = axis_cosines(session.loaded.scene, session.recipe, session.bounds)
+    layers = with_axis_depth(session.each_layer(), cosines)
+    write_exr(temporary, layers, header, names=exr_names())
     temporary.replace(out)
 
 

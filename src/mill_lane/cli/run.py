@@ -271,7 +271,7 @@ class _Range:
         """Write a frame with its picture denoised, as much as is usual."""
         from mill_lane.core.denoise.denoise import blended, denoise
         from mill_lane.core.denoise.names import STRENGTH
-        from mill_lane.core.formats.exr import read_exr
+        from mill_lane.core.formats.exr import read_exr, read_header
         from mill_lane.core.plan.frame_output import write_frame
         from mill_lane.core.render.layers import exr_names
 
@@ -283,8 +283,10 @@ class _Range:
         def layers() -> Iterable[tuple[str, Any]]:
             return itertools.chain([("beauty", clean)], others)
 
-        exposure = self.way.recipe.exposure
-        return [str(p) for p in write_frame(self.sheet, self.args.out, frame, layers, exposure)]
+        exposure, header = self.way.recipe.exposure, read_header(exr)
+        return [
+            str(p) for p in write_frame(self.sheet, self.args.out, frame, layers, exposure, header)
+        ]
 
 
 RUN = Command("run", "Render a range of frames, each under its own name.", add_run_arguments, run)

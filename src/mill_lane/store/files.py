@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import functools
 import hashlib
 import os
+import re
 import shutil
 import tempfile
 from collections.abc import Iterable, Iterator
@@ -17,6 +19,7 @@ from sqlalchemy.orm import Session
 from mill_lane.store.models import StoredFile
 
 BLOCK = 1 << 20
+HASH = re.compile(r"[0-9a-f]{64}")
 
 
 def file_hash(path: Path, sync: bool = False) -> str:
@@ -99,6 +102,16 @@ class Files:
     def contents(self) -> list[Path]:
         """Whatever lies in the store, listed or not."""
         return [p for p in self.folder.glob("**/*") if p.is_file()]
+
+
+def hash_of(path: Path) -> str:
+    """The hash of a file, which one of a store is called by; others are read once."""
+    return path.name if HASH.fullmatch(path.name) else _read_once(path, path.stat().st_mtime_ns)
+
+
+@functools.lru_cache(maxsize=8)
+def _read_once(path: Path, changed: int) -> str:
+    return file_hash(path)
 
 
 def list_file(session: Session, taken: Taken) -> str:

@@ -23,7 +23,9 @@ from mill_lane.core.plan.parts_check import add_up
 from mill_lane.core.progress import part
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names, show_of
+from mill_lane.core.render.picture_header import axis_cosines, picture_header, with_axis_depth
 from mill_lane.core.render.session import Session
+from mill_lane.store.files import hash_of
 from mill_lane.work.kept_scene import forget_scene
 from mill_lane.work.kinds.base import Report
 from mill_lane.work.kinds.render_parts import Layer, Request, Result
@@ -57,9 +59,18 @@ def render(request: Request, report: Report) -> Result:
     sky = sky_pixels(request.sky, request.recipe)
     compared = _compared(request, sky, report) if request.compare else {}
     done = render_pieces(request, report, sky)
-    session, stopped, layers = done.session, done.stopped, done.layers
+    session, stopped = done.session, done.stopped
+    scene = session.loaded.scene
+    cosines = axis_cosines(scene, request.recipe, request.region)
+
+    def layers() -> Layers:
+        return with_axis_depth(done.layers(), cosines)
+
+    header = picture_header(
+        scene, request.recipe, request.frame, done.figures["samples_mean"], hash_of(request.scene)
+    )
     exposure = request.recipe.exposure
-    exr, png = when_there_is_room(report, lambda: _write(layers, exposure, request.folder))
+    exr, png = when_there_is_room(report, lambda: _write(layers, exposure, request.folder, header))
     after = state_now()
     measured: dict[str, Any] = (
         done.figures
@@ -83,7 +94,9 @@ def render(request: Request, report: Report) -> Result:
     if output is not None and not stopped:
         measured |= when_written(
             report,
-            lambda: write_frame(output.sheet, output.folder, request.frame, layers, exposure),
+            lambda: write_frame(
+                output.sheet, output.folder, request.frame, layers, exposure, header
+            ),
         )
         path = when_there_is_room(report, lambda: _thumbnail(png, request.folder))
         small[THUMBNAIL] = Layer(path=path)
@@ -130,9 +143,11 @@ def sky_pixels(path: Path | None, recipe: Recipe) -> NDArray[np.float32] | None:
     return None if path is None else read_sky(path, recipe.environment_picture.split("/")[2])
 
 
-def _write(layers: Callable[[], Layers], exposure: float, folder: Path) -> tuple[Path, Path]:
+def _write(
+    layers: Callable[[], Layers], exposure: float, folder: Path, header: dict[str, Any]
+) -> tuple[Path, Path]:
     exr, png = folder / "picture.exr", folder / "picture.png"
-    write_exr(exr, layers(), names=exr_names())
+    write_exr(exr, layers(), header, names=exr_names())
     beauty = next(layers())[1]
     write_pixels(png, view(beauty, exposure))
     return exr, png

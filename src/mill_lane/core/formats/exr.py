@@ -25,7 +25,17 @@ COMPRESSIONS = {
     "none": OpenEXR.NO_COMPRESSION,
 }
 # Layers whose numbers need all their bits: numbers of objects, places, depths, counts.
-WHOLE = ("object", "position", "depth", "samples", "work")
+WHOLE = ("object", "position", "depth", "axis_depth", "samples", "work")
+OWN = "millLane:"  # before attributes that the standard does not name
+SAID = (
+    "software",
+    "chromaticities",
+    "worldToCamera",
+    "cameraLabel",
+    "imageCounter",
+    "aperture",
+    "focus",
+)
 HALF_MOST = 65504.0  # the largest number of 16 bits (IEEE 754)
 
 
@@ -135,6 +145,20 @@ def read_exr(path: Path, names: Names | None = None) -> dict[str, NDArray[np.flo
     return layers_of(read_planes(path), path.name, names)
 
 
+def read_header(path: Path) -> dict[str, Any]:
+    """What a picture that we wrote says of itself, to be said of what is made of it.
+
+    Raises MillError when the file is damaged.
+    """
+    try:
+        with OpenEXR.File(str(path), header_only=True) as f:
+            return {k: v for k, v in f.header().items() if k in SAID or k.startswith(OWN)}
+    except Exception as e:
+        raise MillError(
+            f"{path.name} is not an EXR that can be read: {e}", "Render or export it again."
+        ) from e
+
+
 def read_planes(path: Path) -> dict[str, NDArray[np.float32]]:
     """Read all channels of an EXR, by name, float32 (H, W).
 
@@ -166,6 +190,8 @@ def layers_of(
     for name in sorted({p.rpartition(".")[0] for p in planes if p.endswith(".R")}):
         if all(f"{name}.{c}" in planes for c in "RGB"):
             layers[name] = np.stack([planes[f"{name}.{c}"] for c in "RGB"], -1)
+    if "depth" not in layers and "axis_depth" in layers:  # of other programs: close enough
+        layers["depth"] = layers.pop("axis_depth")
     if "beauty" not in layers:
         raise MillError(
             f"{file} has no channels R, G and B.",

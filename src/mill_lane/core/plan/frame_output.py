@@ -5,8 +5,9 @@ from __future__ import annotations
 import errno
 import itertools
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +25,12 @@ Layers = Callable[[], Iterable[tuple[str, F32]]]
 
 
 def write_frame(
-    sheet: RunSheet, folder: Path, frame: int, layers: Layers, exposure: float
+    sheet: RunSheet,
+    folder: Path,
+    frame: int,
+    layers: Layers,
+    exposure: float,
+    header: Mapping[str, Any] | None = None,
 ) -> list[Path]:
     """Write what a run sheet wants of a frame.
 
@@ -38,6 +44,8 @@ def write_frame(
         Makes the layers anew, one after another: the beauty (H, W, 3) first, linear light, float32.
     exposure : float
         In stops, for PNG and JPEG, which get the view transform.
+    header : mapping, optional
+        What an EXR says of itself.
 
     Returns
     -------
@@ -53,15 +61,21 @@ def write_frame(
     """
     paths = sheet.paths(folder, frame)
     for path in paths:
-        write_whole(path, lambda p: _write(sheet, p, layers, exposure))
+        write_whole(path, lambda p: _write(sheet, p, layers, exposure, header))
     return paths
 
 
-def _write(sheet: RunSheet, path: Path, layers: Layers, exposure: float) -> None:
+def _write(
+    sheet: RunSheet,
+    path: Path,
+    layers: Layers,
+    exposure: float,
+    header: Mapping[str, Any] | None,
+) -> None:
     if path.suffix == ".exr":
         wanted = layers() if sheet.layers == "all" else itertools.islice(layers(), 1)
         half, packed = sheet.exr == "half", sheet.compression
-        write_exr(path, wanted, names=exr_names(), half=half, compression=packed)
+        write_exr(path, wanted, header, names=exr_names(), half=half, compression=packed)
         return
     beauty = next(iter(layers()))[1]
     shown = in_bands(lambda x: view(x, exposure), beauty)

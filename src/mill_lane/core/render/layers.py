@@ -21,6 +21,7 @@ from mill_lane.core.render import slots as s
 from mill_lane.core.render.noise_map import noise_map
 
 F32 = NDArray[np.float32]
+AXIS_DEPTH = "axis_depth"  # along the camera's axis, as EXR has it; ours are distances
 FLOAT = 4  # bytes
 ROWS = 64  # worked on at a time in double precision, so that a large film takes little more
 PER_LIGHT = -1  # as the channels of a plane: three for each light of the scene
@@ -229,7 +230,7 @@ def _variance(film: Sums, _: Sequence[str]) -> Iterator[tuple[str, F32]]:
 
 ALBEDO = mean_layer("albedo", s.F_ALBEDO, colour("albedo"), show=Show("colour"))
 NORMAL = mean_layer("normal", s.F_NORMAL, colour("normal", "XYZ"), show=Show("direction"))
-DEPTH = mean_layer("depth", s.F_DEPTH, ("Z",), show=Show("map", "m"))
+DEPTH = mean_layer("depth", s.F_DEPTH, ("distance",), show=Show("map", "m"))
 SQUARES = (
     Plane("light_squares", s.F_LIGHT_SQUARES, 3),
     Plane("albedo_squares", s.F_ALBEDO_SQUARES, 3),
@@ -328,7 +329,7 @@ def show_of(name: str) -> Show | None:
 
 def exr_names() -> dict[str, tuple[str, ...]]:
     """The channels in EXR of every picture that is known by name."""
-    return {name: picture.channels for name, picture in pictures().items()}
+    return {name: picture.channels for name, picture in pictures().items()} | {AXIS_DEPTH: ("Z",)}
 
 
 def resolved(

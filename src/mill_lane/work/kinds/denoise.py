@@ -182,7 +182,7 @@ class Denoise(Kind[Payload, Request, Result]):
             "notes": list(notes.words()),
         }
         if request.output is not None:
-            measured["written"] = put_out(request.output, request.frame, kept, request.exposure)
+            measured["written"] = put_out(request, request.output, kept)
         shown, most = None, 0.0
         if lost is not None:
             shown, most = request.folder / "lost.png", float(lost.shown.max())
@@ -214,10 +214,11 @@ class Denoise(Kind[Payload, Request, Result]):
         return {"measured": result.measured}
 
 
-def put_out(output: Output, frame: int, kept: Kept, exposure: float) -> list[str]:
+def put_out(request: Request, output: Output, kept: Kept) -> list[str]:
     """Write a frame of a run denoised, in a folder of its own beside the raw one; the names of
     what was written, or why it could not be.
     """
+    from mill_lane.core.formats.exr import read_header
     from mill_lane.core.plan.frame_output import write_frame
 
     name = Path(output.sheet.name)
@@ -226,7 +227,12 @@ def put_out(output: Output, frame: int, kept: Kept, exposure: float) -> list[str
     )
     try:
         made = write_frame(
-            sheet, output.folder, frame, lambda: [("beauty", kept.mixed())], exposure
+            sheet,
+            output.folder,
+            request.frame,
+            lambda: [("beauty", kept.mixed())],
+            request.exposure,
+            read_header(request.exr),
         )
     except MillError as e:
         return [f"not written: {e.message}"]
