@@ -141,7 +141,7 @@ class TestBack(unittest.TestCase):
         self.assertAlmostEqual(camera.focus_distance, 3.2, places=5)
         texts = " ".join(n.text for n in self.scene.notes)
         self.assertNotIn("“”", texts)  # internal references name no file
-        self.assertIn("1 of the kind BasisCurves", texts)
+        self.assertIn("“Thread” are not drawn: they have no widths", texts)
         self.assertIn("gone.png", texts)
 
     def test_paths_kinds_and_copies(self) -> None:

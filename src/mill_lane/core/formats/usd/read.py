@@ -22,6 +22,7 @@ from mill_lane.core.formats.usd import lights
 from mill_lane.core.formats.usd.cages import surface_of, within_reason
 from mill_lane.core.formats.usd.cameras import as_camera
 from mill_lane.core.formats.usd.choosing import choose, variant_sets
+from mill_lane.core.formats.usd.curves import NotDrawnError, curve_mesh
 from mill_lane.core.formats.usd.domes import Domes, is_dome
 from mill_lane.core.formats.usd.kept import flattened
 from mill_lane.core.formats.usd.materials import Materials
@@ -30,8 +31,10 @@ from mill_lane.core.formats.usd.opening import check_layers, open_stage, said
 from mill_lane.core.formats.usd.originals import composes, originals
 from mill_lane.core.formats.usd.placing import instead_of, moving, name_of, upright
 from mill_lane.core.formats.usd.rays import sight_of
+from mill_lane.core.formats.usd.scattered import place_scattered
 from mill_lane.core.formats.usd.skinning import forget, pose_skins
 from mill_lane.core.formats.usd.solids import KINDS, solid_mesh
+from mill_lane.core.formats.usd.volumes import fog_of, is_fog_alone
 from mill_lane.core.progress import Progress, silent
 from mill_lane.core.scene.model import (
     Camera,
@@ -42,6 +45,7 @@ from mill_lane.core.scene.model import (
     Scene,
 )
 from mill_lane.core.scene.parts import part_of
+from mill_lane.core.scene.surroundings import Medium
 from mill_lane.core.scene.unused import without_unused
 
 MOST_FRAMES = 5000
@@ -98,6 +102,7 @@ class _Reader:
     meshes: list[Mesh] = field(default_factory=list)
     lights: list[Light] = field(default_factory=list)
     cameras: list[Camera] = field(default_factory=list)
+    media: list[Medium] = field(default_factory=list)
     others: dict[str, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -125,7 +130,7 @@ class _Reader:
         self.caches = {self.first: UsdGeom.XformCache(self.first)}
 
     def scene(self, progress: Progress = silent) -> Scene:
-        from pxr import Usd, UsdGeom, UsdLux
+        from pxr import Usd
 
         drawn = Usd.TraverseInstanceProxies(
             Usd.PrimIsActive & Usd.PrimIsDefined & Usd.PrimIsLoaded & ~Usd.PrimIsAbstract
@@ -135,28 +140,8 @@ class _Reader:
         walk = iter(Usd.PrimRange(self.stage.GetPseudoRoot(), drawn))
         for done, prim in enumerate(walk):
             progress(done / total, f"reading the stage: {done:,} of {total:,}")
-            image = UsdGeom.Imageable(prim)
-            if image and (
-                image.ComputeVisibility(self.first) == "invisible"
-                or image.ComputePurpose() in ("guide", "proxy")
-            ):
+            if not self._take(prim, drawn):
                 walk.PruneChildren()
-            elif prim.IsA(UsdGeom.PointInstancer):
-                self._instancer(prim, drawn)
-                walk.PruneChildren()
-            elif prim.IsA(UsdGeom.Mesh):
-                self._place(name_of(prim), self._mesh(prim), self._worlds(prim), prim=prim)
-            elif prim.GetTypeName() in KINDS:
-                number = self._solid_number(prim)
-                self._place(name_of(prim), number, self._worlds(prim), prim=prim)
-            elif prim.IsA(UsdGeom.Camera):
-                self._camera(prim)
-            elif is_dome(prim):
-                self.domes.add(prim, self.first, self._at(prim, self.first))
-            elif prim.HasAPI(UsdLux.LightAPI):
-                self._light(prim)
-            elif prim.IsA(UsdGeom.Gprim):
-                self.others[prim.GetTypeName()] = self.others.get(prim.GetTypeName(), 0) + 1
         if not self.meshes:
             raise MillError(
                 f"{self.path.name} holds no mesh that is visible.",
@@ -180,6 +165,7 @@ class _Reader:
             tuple(self.materials.images),
             tuple(self.lights),
             tuple(self.cameras),
+            tuple(self.media),
             environment=self.domes.sky,
             frame_rate=self.rate,
             frames=self.frames,
@@ -187,6 +173,44 @@ class _Reader:
             declared=self.declared,
         )
         return without_unused(expanded(read))
+
+    def _take(self, prim: Any, drawn: Any) -> bool:
+        """Take in a prim; whether what is below it is to be looked at."""
+        from pxr import UsdGeom, UsdLux
+
+        image = UsdGeom.Imageable(prim)
+        if image and (
+            image.ComputeVisibility(self.first) == "invisible"
+            or image.ComputePurpose() in ("guide", "proxy")
+        ):
+            return False
+        if prim.IsA(UsdGeom.PointInstancer):
+            place_scattered(self, prim, drawn)
+            return False
+        if prim.IsA(UsdGeom.Gprim):
+            self._gprim(prim)
+        elif prim.IsA(UsdGeom.Camera):
+            self._camera(prim)
+        elif is_dome(prim):
+            self.domes.add(prim, self.first, self.at(prim, self.first))
+        elif prim.HasAPI(UsdLux.LightAPI):
+            self._light(prim)
+        return True
+
+    def _gprim(self, prim: Any) -> None:
+        """Take in something with a shape."""
+        from pxr import UsdGeom, UsdLux
+
+        if self._fog(prim):
+            return
+        if prim.IsA(UsdGeom.BasisCurves):
+            self._curves(prim)
+        elif prim.IsA(UsdGeom.Mesh) or prim.GetTypeName() in KINDS:
+            self.place(name_of(prim), self.drawn(prim), self._worlds(prim), prim=prim)
+        elif prim.HasAPI(UsdLux.LightAPI):
+            self._light(prim)
+        else:
+            self.others[prim.GetTypeName()] = self.others.get(prim.GetTypeName(), 0) + 1
 
     def kept(self, scene: Scene, choices: Choices) -> Scene:
         """The scene with the stage that it came from: as it was sent, or flattened."""
@@ -209,7 +233,7 @@ class _Reader:
 
     # --- places ---
 
-    def _at(self, prim: Any, time: float) -> NDArray[np.float64]:
+    def at(self, prim: Any, time: float) -> NDArray[np.float64]:
         """Object to world at a time, in metres with Y up, for columns; the library's matrices are
         for rows.
         """
@@ -229,11 +253,11 @@ class _Reader:
             above = above.GetParent()
         first, last = self.frames
         return [
-            self._at(prim, float(t))
+            self.at(prim, float(t))
             for t in (range(first, last + 1) if moves and last > first else [self.first])
         ]
 
-    def _place(
+    def place(
         self,
         name: str,
         mesh: int,
@@ -303,56 +327,43 @@ class _Reader:
                 self.meshes.append(Mesh(prim.GetName(), (part_of(geometry, material),)))
         return self.numbers[key]
 
-    def _instancer(self, prim: Any, drawn: Any) -> None:
-        """Every instance of a point instancer as a node of its own; instances stand still over the
-        frames.
-        """
-        from pxr import Usd, UsdGeom
+    def drawn(self, prim: Any) -> int:
+        """The number of the mesh that is drawn for a prim: its own, or of what it says it is."""
+        from pxr import UsdGeom
 
-        instancer = UsdGeom.PointInstancer(prim)
-        targets = instancer.GetPrototypesRel().GetForwardedTargets()
-        which = instancer.GetProtoIndicesAttr().Get(self.first)
-        matrices = instancer.ComputeInstanceTransformsAtTime(
-            self.first,
-            self.first,
-            UsdGeom.PointInstancer.ExcludeProtoXform,
-            UsdGeom.PointInstancer.IgnoreMask,
-        )
-        mask = instancer.ComputeMaskAtTime(self.first)
-        if which is None or len(matrices) != len(which):
-            return
-        base, cache = self._at(prim, self.first), self.caches[self.first]
-        things: list[list[tuple[str, int, NDArray[np.float64], str]]] = []
-        for target in targets:
-            root = self.stage.GetPrimAtPath(target)
-            inverse = (
-                np.linalg.inv(np.array(cache.GetParentToWorldTransform(root), float).T)
-                if root
-                else np.eye(4)
-            )
-            found = []
-            for p in Usd.PrimRange(root, drawn) if root else ():
-                if p.IsA(UsdGeom.Mesh) or p.GetTypeName() in KINDS:
-                    found.append(
-                        (
-                            p.GetName(),
-                            self._mesh(p) if p.IsA(UsdGeom.Mesh) else self._solid_number(p),
-                            inverse @ np.array(cache.GetLocalToWorldTransform(p), float).T,
-                            str(p.GetPath()),
-                        )
-                    )
-            things.append(found)
-        for i, (k, matrix) in enumerate(zip(which, matrices, strict=True)):
-            if 0 <= k < len(things) and (not mask or mask[i]):
-                at = base @ np.array(matrix, float).T
-                for name, mesh, local, own in things[k]:
-                    where = f"{prim.GetPath()}[{i}]{own}"
-                    self._place(f"{prim.GetName()} {i} {name}", mesh, [at @ local], at=where)
+        return self._mesh(prim) if prim.IsA(UsdGeom.Mesh) else self._solid_number(prim)
+
+    def _curves(self, prim: Any) -> None:
+        """Draw curves as tubes, or tell why they cannot be."""
+        own = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
+        material = self.materials.bound(prim)
+        key = (str(own.GetPath()), str(material))
+        if key not in self.numbers:
+            try:
+                geometry = curve_mesh(prim, self.first)
+            except NotDrawnError as e:
+                text = f"The curves “{prim.GetName()}” are not drawn: {e}."
+                self.notes.append(Note("curves_left_out", "lost", text))
+                self.numbers[key] = -1
+            else:
+                self.numbers[key] = len(self.meshes)
+                self.meshes.append(Mesh(prim.GetName(), (part_of(geometry, material),)))
+        self.place(name_of(prim), self.numbers[key], self._worlds(prim), prim=prim)
+
+    def _fog(self, prim: Any) -> bool:
+        """Take in fog that fills a prim; whether that is all there is of it."""
+        from pxr import UsdVol
+
+        fog = fog_of(prim, self.first, self.at(prim, self.first), self.notes)
+        if fog is None:
+            return False
+        self.media.append(fog)
+        return bool(prim.IsA(UsdVol.Volume)) or is_fog_alone(prim)
 
     def _camera(self, prim: Any) -> None:
         unit = float(np.linalg.norm(self.base[:3, 0]))
         self.cameras.append(as_camera(prim, self.first, unit))
-        self._place(
+        self.place(
             prim.GetName(),
             -1,
             [upright(w) for w in self._worlds(prim)],
@@ -365,7 +376,7 @@ class _Reader:
         light = lights.as_light(prim, self.first)
         if light is not None:
             self.lights.append(light)
-            self._place(
+            self.place(
                 name, -1, [upright(w) for w in worlds], prim=prim, light=len(self.lights) - 1
             )
             return
@@ -384,4 +395,4 @@ class _Reader:
         # has no unit of length.
         number = self.materials.add(f"light {prim.GetPath()}", material)
         self.meshes.append(Mesh(name, (part_of(geometry, number),)))
-        self._place(name, len(self.meshes) - 1, worlds, prim=prim)
+        self.place(name, len(self.meshes) - 1, worlds, prim=prim)
