@@ -14,8 +14,10 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.trim.crops import Crop
+from mill_lane.core.trim.groups import grouped
 from mill_lane.core.trim.model import Choice
 from mill_lane.core.trim.visible import Difference
+from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.jobs.lookup import analysis_of
 from mill_lane.jobs.tasks import cancel
 from mill_lane.store.home import Home
@@ -162,29 +164,32 @@ def measure_staged(db: Session, job: Job, version: SceneVersion, choices: Sequen
         How many are measured, the cheapest first: pictures need no mesh to be built anew, and all
         together come last.
     """
-    looks, every = wanted_looks(choices), costs_of(db, version)
+    looks = wanted_looks(choices, analysis_of(db, version))
+    every = costs_of(db, version)
     for look in looks:
         measure(db, job, version, look, every)
     return len(looks)
 
 
-def wanted_looks(choices: Sequence[Choice]) -> list[list[Choice]]:
-    """What is looked at of a trim list, the cheapest first."""
+def wanted_looks(choices: Sequence[Choice], analysis: Analysis) -> list[list[Choice]]:
+    """What is looked at of a trim list, the cheapest first; copies are looked at once."""
     if not choices:
         return [[]]
-    singly = sorted(choices, key=lambda c: c.target.kind != "image")[:MOST_AT_ONCE]
-    return [*([c] for c in singly), *([list(choices)] if len(choices) > 1 else [])]
+    each = list(grouped(choices, "copies", analysis).values())
+    singly = sorted(each, key=lambda group: group[0].target.kind != "image")[:MOST_AT_ONCE]
+    return [*singly, *([list(choices)] if len(each) > 1 else [])]
 
 
 def keep_up(db: Session, job: Job, version: SceneVersion, choices: Sequence[Choice]) -> None:
     """Have what is staged measured in the background; looks that nobody wants any more are not
     taken.
     """
-    wanted = {key_of(look) for look in wanted_looks(choices)}
+    analysis = analysis_of(db, version)
+    wanted = {key_of(look) for look in wanted_looks(choices, analysis)}
     for key, cost in costs_of(db, version).items():
         if not cost.task.over and key not in wanted:
             cancel(db, cost.task.id)
-    if choices and analysis_of(db, version).visibility is not None:
+    if choices and analysis.visibility is not None:
         measure_staged(db, job, version, choices)
 
 

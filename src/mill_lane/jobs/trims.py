@@ -11,10 +11,11 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.trim import TRIMS, foresee
+from mill_lane.core.trim.groups import GROUPINGS, grouped
 from mill_lane.core.trim.ladder import Ladder, held
 from mill_lane.core.trim.model import Choice, Proposal, Target
 from mill_lane.core.weigh.analysis import Analysis
-from mill_lane.jobs.lookup import find_version
+from mill_lane.jobs.lookup import analysis_of, find_version
 from mill_lane.jobs.proposals import find_trim, propose
 from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry, now
 from mill_lane.work import queue
@@ -59,6 +60,47 @@ def stage(db: Session, version: SceneVersion, proposals: Collection[Proposal]) -
         db.execute(row.on_conflict_do_update(index_elements=keys, set_=values))
 
 
+def stage_group(
+    db: Session,
+    job: Job,
+    names: Collection[str],
+    values: Mapping[str, Any],
+    by: str,
+    key: str,
+    on: bool,
+) -> None:
+    """Put the proposals of a group on the trim list, or take all of them off it.
+
+    Parameters
+    ----------
+    db : Session
+    job : Job
+    names : collection of str
+        Trims whose proposals are grouped.
+    values : mapping
+        Parameters that they were asked with.
+    by, key : str
+        The grouping, of `core.trim.groups`, and the group.
+    on : bool
+
+    Raises
+    ------
+    NotFoundError
+        Where there is no such group.
+    """
+    if by not in GROUPINGS:
+        raise NotFoundError(f"way to put proposals together called “{by}”")
+    version = find_version(db, job)
+    found = [p for name in names for p in propose(db, job, name, values).found]
+    members = grouped(found, by, analysis_of(db, version)).get(key, [])
+    if not members:
+        raise NotFoundError("group of that name")
+    if on:
+        stage(db, version, members)
+    for name in names if not on else ():
+        unstage(db, version, name, [p.target.key for p in members if p.trim == name])
+
+
 def restage(db: Session, entry: TrimEntry, values: Mapping[str, Any]) -> None:
     """Change the parameters of an entry of the trim list.
 
@@ -97,20 +139,24 @@ def choice_of(entry: TrimEntry) -> Choice:
     return Choice(trim=entry.trim, target=target, parameters=entry.parameters)
 
 
-def choice_for(db: Session, job: Job, version: SceneVersion, trim: str, target: str) -> Choice:
-    """The choice for a target of a trim: as it is staged, or else as it is proposed.
+def choices_for(
+    db: Session, job: Job, version: SceneVersion, trim: str, target: str
+) -> list[Choice]:
+    """The choice for a target of a trim, as it is staged, or else as it is proposed; where it is
+    one of several copies, those of all of them.
 
     Raises
     ------
     NotFoundError
         Where it is neither.
     """
-    entry = entry_of(db, version, trim, target)
-    if entry is not None:
-        return choice_of(entry)
-    for p in propose(db, job, trim).found:
-        if p.target.key == target and not p.left_alone:
-            return p.choice
+    analysis = analysis_of(db, version)
+    listed = [c for c in staged_choices(db, version) if c.trim == trim]
+    offered = [p.choice for p in propose(db, job, trim).found if not p.left_alone]
+    for found in (listed, offered):
+        for members in grouped(found, "copies", analysis).values():
+            if any(c.target.key == target for c in members):
+                return members
     raise NotFoundError("proposal for that target")
 
 

@@ -92,6 +92,8 @@ class MeshRow(Row):
     images: list[int] = []  # that its materials use
     subdivision: SurfaceRow | None = None  # the surface that it is drawn as
     deforms: bool = False  # its vertices move among themselves
+    materials: list[str] = []  # that it wears, by name
+    folder: str = ""  # the names above the first place where it stands, with / between
     # Known after looking closely.  Pixels are those of a picture `Visibility.height` high.
     seen: Seen | None = None
     share: float | None = (
@@ -138,6 +140,7 @@ class TextureRow(Row):
     missing: bool
     nearest_frame: int | None = None
     alpha_needed: bool = False  # whether a material goes by its alpha
+    materials: list[str] = []  # that use it, by name
     # Known after looking closely.
     constant: list[float] | None = None  # its one value in each channel, 0 to 1
     jpeg_bytes: int | None = None  # what the same picture takes as a JPEG of quality 90

@@ -28,6 +28,7 @@ from mill_lane.core.weigh.analysis import (
     part_bytes,
 )
 from mill_lane.core.weigh.duplicates import Duplicate, find_duplicates
+from mill_lane.core.weigh.folders import folders_of
 from mill_lane.core.weigh.frames import Nearest, Track, camera_track, frames_looked_at
 from mill_lane.core.weigh.outlines import ObjectOutline, outline_of
 from mill_lane.core.weigh.surfaces import surface_row, with_longest_edges
@@ -117,8 +118,15 @@ def weigh(
     meshes = [
         _mesh_row(scene, m, copies[m], nearest, seen, duplicates, frames) for m in sorted(copies)
     ]
+    folders = folders_of(scene)
     meshes = [
-        m.model_copy(update={"behind": m.index not in before and m.triangles > 0}) for m in meshes
+        m.model_copy(
+            update={
+                "behind": m.index not in before and m.triangles > 0,
+                "folder": folders.get(m.index, ""),
+            }
+        )
+        for m in meshes
     ]
     if exact:
         meshes = [_with_edges(scene, track, row, nearest) for row in meshes]
@@ -201,6 +209,9 @@ def _mesh_row(
         ),
         subdivision=surface_row(mesh),
         deforms=any(p.load_at is not None for p in mesh.parts),
+        materials=list(
+            dict.fromkeys(scene.materials[p.material].name for p in mesh.parts if p.material >= 0)
+        ),
     )
 
 
@@ -253,9 +264,12 @@ def _textures(
     by_material: dict[int, list[tuple[int, int]]] = defaultdict(list)
     for m, i in nearest:
         by_material[scene.meshes[m].parts[i].material].append((m, i))
+    users: dict[int, list[str]] = {}
     for index, material in enumerate(scene.materials):
         for role, use in material.uses():
             image = scene.textures[use.texture].image
+            names = users.setdefault(image, [])
+            names += [material.name] if material.name not in names else []
             if role not in roles[image]:
                 roles[image].append(role)
             if role in BY_ALPHA or (role == "base colour" and material.alpha_mode != "OPAQUE"):
@@ -281,6 +295,7 @@ def _textures(
             in_view=i in visible,
             missing=image.missing,
             alpha_needed=i in by_alpha,
+            materials=users.get(i, []),
         )
         for i, image in enumerate(scene.images)
     ]

@@ -8,7 +8,7 @@ from urllib.parse import quote
 
 from fastapi import APIRouter, Body, Request
 from fastapi.responses import FileResponse, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.formats.catalogue import FORMATS
@@ -84,7 +84,7 @@ def ask(db: Db, job: int, form: AskForm) -> Done:
 
 class StageForm(BaseModel):
     """What is to be staged, or taken off the list: targets of a trim's proposals, or all of
-    them; of every trim where none is named.
+    them; of every trim where none is named.  With `by`, those of a group: see `core.trim.groups`.
     """
 
     model_config = {"extra": "allow"}
@@ -93,6 +93,8 @@ class StageForm(BaseModel):
     targets: list[str] = []
     stage: bool = True
     all: bool = False
+    by: Annotated[str, Field(max_length=40)] = ""
+    group: Annotated[str, Field(max_length=1000)] = ""
 
 
 @router.post("/api/jobs/{job}/trim-list")
@@ -100,6 +102,14 @@ def stage(db: Db, job: int, form: StageForm) -> Done:
     """Put proposals on the trim list, or take them off."""
     row = find_job(db, job)
     version = find_version(db, row)
+    extra = form.model_extra or {}
+    if form.by:
+        names = [form.trim] if form.trim else TRIMS.names
+        one = proposals.find_trim(form.trim).parameters_type if form.trim else None
+        values = values_of(one, extra) if one is not None else {}
+        trims.stage_group(db, row, names, values, form.by, form.group, form.stage)
+        costs.keep_up(db, row, version, trims.staged_choices(db, version))
+        return Done()
     names = [form.trim] if form.trim else TRIMS.names
     for name in names:
         model = proposals.find_trim(name).parameters_type
@@ -154,8 +164,8 @@ def measure(db: Db, job: int, form: CostForm) -> Done:
     row = find_job(db, job)
     version = find_version(db, row)
     if form.trim:
-        choice = trims.choice_for(db, row, version, form.trim, form.target)
-        costs.measure(db, row, version, [choice])
+        choices = trims.choices_for(db, row, version, form.trim, form.target)
+        costs.measure(db, row, version, choices)
         return Done(go=f"/jobs/{job}/trim?look={quote(f'{form.trim}/{form.target}')}")
     costs.measure_staged(db, row, version, trims.staged_choices(db, version))
     return Done(go=f"/jobs/{job}/trim?look={costs.TOGETHER}")

@@ -9,7 +9,10 @@ from typing import Any
 from pydantic import BaseModel
 
 from mill_lane.core.trim import TRIMS
+from mill_lane.core.trim.groups import grouped
 from mill_lane.core.trim.model import Change, Proposal, Trim
+from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.words import plural
 from mill_lane.jobs.proposals import Proposals
 from mill_lane.store.models import TrimEntry
 
@@ -69,6 +72,101 @@ class Row:
         return KINDS[self.proposal.target.kind]
 
 
+@dataclass(frozen=True)
+class Line:
+    """A line of the table: one proposal, or several that are staged as one."""
+
+    key: str
+    rows: list[Row]
+    open: bool = False
+
+    @property
+    def first(self) -> Row:
+        """The proposal that it is called by."""
+        return self.rows[0]
+
+    @property
+    def single(self) -> bool:
+        """Whether it is a proposal by itself."""
+        return len(self.rows) == 1
+
+    @property
+    def free(self) -> list[Row]:
+        """Those that can be staged."""
+        return [r for r in self.rows if not r.proposal.left_alone]
+
+    @property
+    def staged(self) -> int:
+        """How many of them are on the list."""
+        return sum(r.staged for r in self.rows)
+
+    @property
+    def address(self) -> str:
+        """By which it is looked at before and after."""
+        return self.first.address
+
+    @property
+    def trims(self) -> str:
+        """The titles of the trims that it is made of."""
+        return ", ".join(dict.fromkeys(r.trim.title for r in self.rows))
+
+    @property
+    def text(self) -> str:
+        """What becomes of all of them."""
+        out = []
+        for trim in dict.fromkeys(r.trim for r in self.free):
+            changes = [_change_of(r.proposal) for r in self.free if r.trim is trim]
+            out.append(trim.summarise(changes))
+        return "; ".join(out)
+
+    @property
+    def kinds(self) -> str:
+        """What they are, counted."""
+        counts: dict[str, int] = {}
+        for r in self.rows:
+            counts[r.kind] = counts.get(r.kind, 0) + 1
+        return ", ".join(plural(n, kind) if kind != "fog" else kind for kind, n in counts.items())
+
+    @property
+    def memory(self) -> int:
+        """Bytes that they save together."""
+        return sum(r.proposal.memory_saved_bytes for r in self.free)
+
+    @property
+    def file(self) -> int:
+        """Bytes of files."""
+        return sum(r.proposal.file_saved_bytes for r in self.free)
+
+    @property
+    def triangles(self) -> int:
+        """Triangles drawn."""
+        return sum(r.proposal.triangles_saved for r in self.free)
+
+    @property
+    def bar(self) -> float:
+        """Of the largest saving, at most all of it."""
+        return min(1.0, sum(r.bar for r in self.free))
+
+
+def lines_of(
+    rows: Sequence[Row], by: str, analysis: Analysis, opened: str, sort: str
+) -> list[Line]:
+    """Rows put together by one of `core.trim.groups.GROUPINGS`, in the order that is asked for.
+
+    `opened` is the key of the line whose single proposals are shown.
+    """
+    by_proposal = {id(r.proposal): r for r in rows}
+    free = grouped([r.proposal for r in rows], by, analysis)
+    lines = [
+        Line(key, [by_proposal[id(p)] for p in members], key == opened)
+        for key, members in free.items()
+    ]
+    if sort in ("memory", "file", "triangles"):
+        lines.sort(key=lambda x: -getattr(x, sort))
+        lines.sort(key=lambda x: not x.free)
+    return lines
+
+
 SORTS: dict[str, Callable[[Row], Any]] = {
     "memory": lambda r: -r.proposal.memory_saved_bytes,
     "file": lambda r: -r.proposal.file_saved_bytes,
@@ -104,12 +202,16 @@ def rows_of(
     return kept
 
 
+def _change_of(p: Proposal) -> Change:
+    return Change(kind=p.trim, target=p.target.name, from_=p.before, to=p.after, facts=p.facts)
+
+
 def _said(r: Row) -> str:
     return f"{r.proposal.target.name} {r.trim.title} {r.text} {r.reason} {r.kind}".lower()
 
 
 def _row(trim: Trim, p: Proposal, entry: TrimEntry | None, most: int) -> Row:
-    change = Change(kind=p.trim, target=p.target.name, from_=p.before, to=p.after, facts=p.facts)
+    change = _change_of(p)
     exact = entry is not None and entry.parameters == p.parameters
     other = ""
     parameters = entry.parameters if entry is not None else p.parameters

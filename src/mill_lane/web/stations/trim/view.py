@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlencode
 
@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from mill_lane.core.formats.units import NAMES
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.dicing import Outcome, side_by_side
+from mill_lane.core.trim.groups import GROUPINGS, grouped
 from mill_lane.core.trim.ladder import Ladder, ladder, time_rungs
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis import Analysis
@@ -31,6 +32,7 @@ from mill_lane.web.stations.trim.table import (
     SORTS,
     Field,
     fields_of,
+    lines_of,
     rows_of,
     values_of,
 )
@@ -43,7 +45,7 @@ SHOWS = {
     "shadow": "by its shadow",
     "change": "where it changes most",
 }
-SIZES, LEVELS = "texture_size", "dicing"
+SIZES, LEVELS, COPIES = "texture_size", "dicing", "copies"
 
 
 @dataclass(frozen=True)
@@ -55,12 +57,15 @@ class Asked:
     find: str = ""
     edit: str = ""
     look: str = ""
+    by: str = ""
+    open: str = ""
     values: Mapping[str, Any] | None = None
 
     def link(self, **changes: str) -> str:
         """The address of the same view with something changed."""
         own = {"trim": self.trim, "find": self.find, **(self.values or {})}
-        own |= {"sort": "" if self.sort == "memory" else self.sort}
+        own |= {"sort": "" if self.sort == "memory" else self.sort, "by": self.by}
+        own |= {"open": self.open} if "by" not in changes else {}
         return "?" + urlencode({k: v for k, v in (own | changes).items() if v not in ("", None)})
 
 
@@ -86,6 +91,8 @@ def asked_in(query: Mapping[str, str]) -> Asked:
         query.get("find", "")[:200],
         query.get("edit", "")[:200],
         query.get("look", "")[:200],
+        query.get("by", "") if query.get("by", "") in GROUPINGS.names else "",
+        query.get("open", "")[:400],
         values,
     )
 
@@ -120,6 +127,7 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
         every = [own if x.trim.name == asked.trim else x for x in every]
     shown = [x for x in every if not asked.trim or x.trim.name == asked.trim]
     rows = rows_of(shown, entries, asked.sort, asked.find)
+    lines = lines_of(rows, asked.by or COPIES, a, asked.open, asked.sort)
     after_analysis = trims.foreseen(a, entries)
     after = draw_up(after_analysis, summary.final, device)
     can = [p for x in every for p in x.found if not p.left_alone]
@@ -133,19 +141,20 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
         "tabs": tabs(every, {asked.trim, LEVELS if a.has_surfaces else ""}),
         "one": one,
         "head": head_of(every, one, summary, rungs.rungs[-1].needed if rungs.rungs else None),
-        "rows": rows[:MOST_ROWS],
-        "more_rows": max(0, len(rows) - MOST_ROWS),
+        "rows": rows,
+        "lines": lines[:MOST_ROWS],
+        "more_rows": max(0, len(lines) - MOST_ROWS),
+        "groupings": GROUPINGS,
+        "by": asked.by or COPIES,
         "fields": parameter_fields(one),
         "rule": getattr(one.parameters, "rule", "") or rule_of(one) if one else "",
         "surfaces": side_by_side(a, summary.height) if one and one.trim.name == LEVELS else [],
         "rules": RULES.names if one and one.trim.name == SIZES else [],
         "too_much": sum("too_little_for" in r.proposal.facts for r in rows),
-        "staged": [
-            staged_line(a, e, known.get(costs.key_of([c])))
-            for e, c in zip(entries, choices, strict=True)
-        ],
+        "staged": staged_lines(a, entries, known),
+        "staged_count": len(entries),
         "shows": SHOWS,
-        "look": look_of(asked, known, every, entries),
+        "look": look_of(a, asked, known, every, entries),
         "all_cost": known.get(costs.key_of(choices)) if choices else None,
         "measuring": [c.task for c in known.values() if not c.task.over],
         "can_stage": any(not r.exact and not r.proposal.left_alone for r in rows),
@@ -212,17 +221,34 @@ def head_of(
 
 @dataclass(frozen=True)
 class StagedLine:
-    """An entry of the trim list, in words."""
+    """An entry of the trim list, or several that are one: in words."""
 
     entry: TrimEntry
     title: str
     saved: int
     cost: Cost | None
+    targets: list[str]
 
     @property
     def address(self) -> str:
         """By which its row is found."""
         return f"{self.entry.trim}/{self.entry.target}"
+
+
+def staged_lines(
+    analysis: Analysis, entries: Sequence[TrimEntry], known: Mapping[str, Cost]
+) -> list[StagedLine]:
+    """The trim list with copies as one."""
+    choices = [trims.choice_of(e) for e in entries]
+    entry = {id(c): e for c, e in zip(choices, entries, strict=True)}
+    out = []
+    for members in grouped(choices, COPIES, analysis).values():
+        cost = known.get(costs.key_of(members))
+        lines = [staged_line(analysis, entry[id(c)], cost) for c in members]
+        targets = [entry[id(c)].target for c in members]
+        saved = sum(x.saved for x in lines)
+        out.append(replace(lines[0], saved=saved, targets=targets))
+    return out
 
 
 def changes_of(known: Mapping[str, Cost]) -> dict[str, float]:
@@ -254,6 +280,7 @@ class LookLine:
 
 
 def look_of(
+    analysis: Analysis,
     asked: Asked,
     known: Mapping[str, Cost],
     every: Sequence[Proposals],
@@ -267,18 +294,16 @@ def look_of(
         title = f"All {plural(len(choices), 'staged change')} together"
         return LookLine(title, known.get(costs.key_of(choices)) if choices else None, "", "")
     trim, _, target = asked.look.partition("/")
-    staged = [trims.choice_of(e) for e in entries if (e.trim, e.target) == (trim, target)]
-    offered = [
-        p.choice
-        for x in every
-        if x.trim.name == trim
-        for p in x.found
-        if p.target.key == target and not p.left_alone
-    ]
-    chosen = (staged or offered)[:1]
-    if not chosen:
+    staged = [trims.choice_of(e) for e in entries if e.trim == trim]
+    offered = [p.choice for x in every if x.trim.name == trim for p in x.found if not p.left_alone]
+    # What is one of several copies is looked at with all of them.
+    sets = (s for of in (staged, offered) for s in grouped(of, COPIES, analysis).values())
+    chosen = next((s for s in sets if any(c.target.key == target for c in s)), None)
+    if chosen is None:
         return None
-    title = f"{chosen[0].target.name}: {TRIMS[trim].title.lower()}"
+    name = next(c.target.name for c in chosen if c.target.key == target)
+    many = f" and {len(chosen) - 1} more" if len(chosen) > 1 else ""
+    title = f"{name}{many}: {TRIMS[trim].title.lower()}"
     return LookLine(title, known.get(costs.key_of(chosen)), trim, target)
 
 
@@ -290,7 +315,7 @@ def staged_line(analysis: Any, entry: TrimEntry, cost: Cost | None = None) -> St
     saved = int(proposed.get("memory_saved_bytes", 0))
     if not same:
         saved = trims.saved_by(analysis, entry)
-    return StagedLine(entry, title, saved, cost)
+    return StagedLine(entry, title, saved, cost, [entry.target])
 
 
 def unfinished(task: Task | None) -> Task | None:
