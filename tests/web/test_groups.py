@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unittest
 from dataclasses import replace
 from typing import Any
 
@@ -10,7 +11,8 @@ from sqlalchemy import select
 
 from mill_lane.core.formats.gltf import write_glb
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.scene.model import Geometry, Material, Node, Scene
+from mill_lane.core.scene.alike import first_alike
+from mill_lane.core.scene.model import Geometry, Material, Node, Scene, Texture, TextureUse
 from mill_lane.core.trim.groups import GROUPINGS, grouped
 from mill_lane.core.trim.model import Proposal, Target
 from mill_lane.core.weigh.measure import weigh
@@ -18,7 +20,7 @@ from mill_lane.demo import shapes
 from mill_lane.store.models import Task, TrimEntry
 from mill_lane.work.kinds.visible_cost import VISIBLE_COST
 from tests.homes import do_tasks
-from tests.scenes import WHITE, even_sky, scene_of
+from tests.scenes import WHITE, even_sky, picture, scene_of
 from tests.web.case import WebCase
 
 CHAIRS = 30
@@ -142,3 +144,30 @@ class TestGroups(WebCase):
         for by in wanted:
             self.assertTrue(self.rows(f"?by={by}"))
         self.assertGreater(len(self.rows("?by=single")), CHAIRS - 2)
+
+    def test_fit_asks_the_same_ladder(self) -> None:
+        """What changes nothing comes first on both pages, with the same figure."""
+        said = f"Copies to instances: {CHAIRS - 1}"
+        for page in ("fit", "trim"):
+            text = " ".join(self.page(f"/jobs/{self.job}/{page}").get_text().split())
+            self.assertIn(said, text)
+        fit = " ".join(self.page(f"/jobs/{self.job}/fit").get_text().split())
+        self.assertIn("Nothing that is drawn changes.", fit)
+
+
+class TestFirstRound(unittest.TestCase):
+    def test_copies_whose_materials_show_equal_pictures(self) -> None:
+        """Each chair with a material and a picture of its own, bit for bit the same: found at once,
+        not after the pictures were shared.
+        """
+        ball = shapes.ball(0.4, 12)
+        chair = replace(ball, uvs=np.zeros((len(ball.positions), 2), np.float32))
+        images = tuple(replace(picture(), name=f"oak {k}") for k in range(3))
+        textures = tuple(Texture(f"oak {k}", k) for k in range(3))
+        things = [
+            (chair, replace(WHITE, name=f"oak {k}", base_texture=TextureUse(k))) for k in range(3)
+        ]
+        scene = scene_of(*things, images=images, textures=textures)
+        self.assertEqual(first_alike(scene), [0, 0, 0])
+        found = weigh(scene)
+        self.assertEqual([m.duplicate_of for m in found.meshes], [None, 0, 0])

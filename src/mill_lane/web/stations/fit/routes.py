@@ -29,7 +29,7 @@ def page(request: Request, db: Db, job: int, asked: Annotated[view.Asked, Depend
     row = next((p for p in every if p.id == asked.profile), None)
     other = MemoryProfile.model_validate(row.data) if row else None
     others = [device_of(r) for r in devices(db) if r.id != c.summary.job.device_id]
-    more = view.context(c.summary, asked, other, others)
+    more = view.context(db, c.summary, asked, other, others)
     return c.draw(**more, profiles=every, profile=row)
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from pydantic import ValidationError
+from sqlalchemy.orm import Session
 
 from mill_lane.core.denoise.sizes import denoise_bytes
 from mill_lane.core.devices.memory_profile import MemoryProfile
@@ -14,13 +15,14 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.weigh.analysis import ACCELERATION_BYTES
-from mill_lane.core.weigh.findings import find
 from mill_lane.core.weigh.ledger import Verdict, judge
 from mill_lane.core.weigh.what_if import WhatIf, reckon
+from mill_lane.jobs.savings import ladder_for
 from mill_lane.jobs.summary import Summary
 from mill_lane.web.shared.format import size
 from mill_lane.web.shared.memory_bar import MemoryBar, memory_bar
 from mill_lane.web.shared.recipe_form import CHOICES
+from mill_lane.web.shared.rungs import ladder_view
 from mill_lane.web.shared.station import Figure, Mark
 
 CLOSE = 0.05  # of the free memory
@@ -118,7 +120,7 @@ def figure(summary: Summary) -> Figure:
 
 
 def context(
-    summary: Summary, asked: Asked, other: MemoryProfile | None, others: list[Device]
+    db: Session, summary: Summary, asked: Asked, other: MemoryProfile | None, others: list[Device]
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     a, final, own = summary.analysis, summary.final, summary.device
@@ -131,11 +133,7 @@ def context(
         theirs, _ = reckon(a, final, d, what_if.model_copy(update={"lend": 0}), other)
         bar = memory_bar(theirs, d.free_bytes, OTHERS_WIDTH)
         elsewhere.append(Other(d, bar, judge(theirs, d.free_bytes)))
-    over = [
-        f
-        for f in find(a, max(summary.height, recipe.height))
-        if f.code in ("texels_wasted", "distance_rule")
-    ]
+    rungs = ladder_for(db, summary, ledger.total, device.free_bytes)
     return {
         "ledger": ledger,
         "device": device,
@@ -149,7 +147,8 @@ def context(
         "other": other,
         "recipe": recipe,
         "final": final,
-        "larger": over[0] if over else None,
+        "ladder": ladder_view(rungs, set()),
+        "waits": any(not x.ready for x in summary.proposed),
         "biggest": sorted(ledger.steps, key=lambda s: -s.bytes)[:BIGGEST],
         "cleanings": CHOICES["denoise"],
         "denoise_bytes": denoise_bytes(recipe.width, recipe.height),

@@ -15,6 +15,8 @@ from mill_lane.core.formats.catalogue import FORMATS
 from mill_lane.core.trim import TRIMS
 from mill_lane.jobs import costs, delivery, proposals, trims, versions
 from mill_lane.jobs.lookup import find_job, find_version
+from mill_lane.jobs.savings import ladder_for
+from mill_lane.jobs.summary import summarise
 from mill_lane.web.shared.context import AHome, Db, Done, file_stem
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Station
@@ -191,7 +193,7 @@ def stage_down(db: Db, job: int) -> Done:
     """Stage what the ladder of savings needs to bring the scene under what the device has."""
     row = find_job(db, job)
     version = find_version(db, row)
-    trims.stage_down(db, version, view.ladder_of(db, row, version))
+    trims.stage_down(db, version, ladder_for(db, summarise(db, row, version)))
     costs.keep_up(db, row, version, trims.staged_choices(db, version))
     return Done()
 

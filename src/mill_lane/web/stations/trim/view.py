@@ -13,7 +13,7 @@ from mill_lane.core.formats.units import NAMES
 from mill_lane.core.trim import TRIMS
 from mill_lane.core.trim.dicing import Outcome, side_by_side
 from mill_lane.core.trim.groups import GROUPINGS, grouped
-from mill_lane.core.trim.ladder import Ladder, ladder, time_rungs
+from mill_lane.core.trim.ladder import time_rungs
 from mill_lane.core.trim.model import Change
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import draw_up, judge
@@ -22,11 +22,12 @@ from mill_lane.core.words import plural
 from mill_lane.jobs import costs, proposals, trims
 from mill_lane.jobs.costs import Cost
 from mill_lane.jobs.proposals import Proposals
-from mill_lane.jobs.summary import Summary, summarise
-from mill_lane.store.models import Job, SceneVersion, Task, TrimEntry
+from mill_lane.jobs.savings import changes_of, ladder_for, seconds_of
+from mill_lane.jobs.summary import Summary
+from mill_lane.store.models import SceneVersion, Task, TrimEntry
 from mill_lane.web.shared.format import size
+from mill_lane.web.shared.rungs import ladder_view, time_lines
 from mill_lane.web.shared.station import Figure, Mark
-from mill_lane.web.stations.trim.rungs import ladder_view, time_lines
 from mill_lane.web.stations.trim.table import (
     MOST_ROWS,
     SORTS,
@@ -132,7 +133,7 @@ def context(db: Session, summary: Summary, asked: Asked) -> dict[str, Any]:
     after = draw_up(after_analysis, summary.final, device)
     can = [p for x in every for p in x.found if not p.left_alone]
     known = costs.costs_of(db, summary.version)
-    rungs = ladder(a, can, summary.ledger.total, device.free_bytes, changes_of(known))
+    rungs = ladder_for(db, summary)
     one = shown[0] if asked.trim else None
     listed = {f"{e.trim}/{e.target}" for e in entries}
     choices = [trims.choice_of(e) for e in entries]
@@ -172,13 +173,6 @@ def surfaces_of(analysis: Analysis, summary: Summary, one: Proposals | None) -> 
     if one is None or one.trim.name != LEVELS:
         return []
     return side_by_side(analysis, summary.height)
-
-
-def ladder_of(db: Session, job: Job, version: SceneVersion) -> Ladder:
-    """The ladder of savings of a version on the job's device."""
-    summary = summarise(db, job, version)
-    can = [p for x in summary.proposed for p in x.found]
-    return ladder(summary.analysis, can, summary.ledger.total, summary.device.free_bytes)
 
 
 def tabs(every: Sequence[Proposals], always: Collection[str] = ()) -> list[Tab]:
@@ -249,24 +243,6 @@ def staged_lines(
         saved = sum(x.saved for x in lines)
         out.append(replace(lines[0], saved=saved, targets=targets))
     return out
-
-
-def changes_of(known: Mapping[str, Cost]) -> dict[str, float]:
-    """What was measured of single choices: RMS by "TRIM/TARGET"."""
-    return {
-        f"{c.choices[0].trim}/{c.choices[0].target.key}": c.rms
-        for c in known.values()
-        if c.known and len(c.choices) == 1
-    }
-
-
-def seconds_of(known: Mapping[str, Cost]) -> dict[str, tuple[float, float]]:
-    """What crops of single choices took before and after: seconds by "TRIM/TARGET"."""
-    return {
-        f"{c.choices[0].trim}/{c.choices[0].target.key}": c.seconds
-        for c in known.values()
-        if c.known and len(c.choices) == 1
-    }
 
 
 @dataclass(frozen=True)
