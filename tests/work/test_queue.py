@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from mill_lane.store.models import Task
+from mill_lane.store.models import DeviceRow, Job, Task
 from mill_lane.work import queue
 from mill_lane.work.failures import died
 from mill_lane.work.kinds import KINDS
@@ -55,6 +55,44 @@ class TestQueue(WithHome):
             db.commit()
             order = [queue.claim(db, KINDS), queue.claim(db, KINDS), queue.claim(db, KINDS)]
             self.assertEqual([t.id if t else None for t in order], [other.id, patient.id, None])
+
+    def test_the_job_that_is_looked_at_goes_first(self) -> None:
+        """Its look, then its weighing, before the looks of all others; what an artist asks for goes
+        before either.
+        """
+        with self.home.sessions() as db:
+            device = DeviceRow(data={})
+            db.add(device)
+            db.flush()
+            jobs = [Job(name=f"job {k}", device_id=device.id) for k in range(4)]
+            db.add_all(jobs)
+            db.flush()
+            looks = [queue.put(db, FIRST_LOOK, Nothing(), j.id).id for j in jobs]
+            weighs = [queue.put(db, WEIGH, Payload(version=1), j.id).id for j in jobs]
+            jobs[2].looked_at = time.time()
+            db.commit()
+            taken = []
+            for _ in range(8):
+                task = queue.claim(db, KINDS, "looks") or queue.claim(db, KINDS, "compute")
+                assert task is not None, taken
+                taken.append(task.id)
+                queue.end(db, task, "done")
+                db.commit()
+            others = [looks[k] for k in (0, 1, 3)] + [weighs[k] for k in (0, 1, 3)]
+            self.assertEqual(taken, [looks[2], weighs[2], *others])
+
+    def test_put_first_by_hand(self) -> None:
+        with self.home.sessions() as db:
+            tasks = [self.put(db) for _ in range(4)]
+            queue.put_first(db, tasks[2])
+            db.commit()
+            wanted = [tasks[k].id for k in (2, 0, 1, 3)]
+            taken = []
+            while (task := queue.claim(db, KINDS)) is not None:
+                taken.append(task.id)
+                queue.end(db, task, "done")
+                db.commit()
+            self.assertEqual(taken, wanted)
 
     def test_lanes_are_apart(self) -> None:
         with self.home.sessions() as db:

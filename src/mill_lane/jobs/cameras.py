@@ -9,7 +9,7 @@ from mill_lane.core.recipe import framed
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.jobs import weighing
 from mill_lane.jobs.looks import ask_for_look
-from mill_lane.jobs.lookup import analysis_of, chosen_recipe, find_version
+from mill_lane.jobs.lookup import analysis_of, chosen_recipe, find_version, recipe_of
 from mill_lane.jobs.recipes import ROLES, edit
 from mill_lane.store.models import Job, Task
 from mill_lane.work import queue
@@ -31,9 +31,12 @@ def choose_camera(db: Session, job: Job, name: str) -> None:
         known = ", ".join(analysis.cameras) or "none"
         raise MillError(f"The scene has no camera “{name}”.", f"It has: {known}.")
     shape = analysis.shape_of(name)
+    before = recipe_of(db, job, "final").height
     for role in ROLES:
         recipe = framed(read_recipe(chosen_recipe(db, job, role).data), shape)
         edit(db, job, role, {"camera": name, "width": recipe.width, "height": recipe.height})
+    if job.delivered_height == before:  # it stands as the frame does
+        job.delivered_height = recipe_of(db, job, "final").height
     if weighing.keep_up(db, job) is not None:
         ask_for_look(db, job, name)
 

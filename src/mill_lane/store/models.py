@@ -83,6 +83,8 @@ class Job(Base):
     run_sheet: Mapped[Json] = mapped_column(default=dict, server_default="{}")
     # Pixels high of the largest picture that is delivered, whatever is rendered meanwhile.
     delivered_height: Mapped[int] = mapped_column(default=1080, server_default="1080")
+    # Seconds since the epoch when a page of it was opened last, before one of another job.
+    looked_at: Mapped[float] = mapped_column(default=0.0, server_default="0")
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
     device: Mapped[DeviceRow] = relationship()
@@ -241,6 +243,8 @@ class Task(Base):
     # What the artist wants of it while it runs: {"pause": true}, {"priority": [x, y]} in pixels of
     # the whole picture.
     wants: Mapped[Json] = mapped_column(default=dict, server_default="{}")
+    # Larger ones go first: seconds since the epoch when it was put first, 0 in its usual turn.
+    turn: Mapped[float] = mapped_column(default=0.0, server_default="0")
     # Seconds since the epoch until which a worker holds it.
     lease: Mapped[float] = mapped_column(default=0.0)
     created: Mapped[datetime] = mapped_column(default=now)

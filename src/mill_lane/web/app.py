@@ -12,8 +12,8 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from mill_lane import __version__
 from mill_lane.jobs.opening import SceneFolder
+from mill_lane.web.home import queue, space
 from mill_lane.web.home import routes as home_routes
-from mill_lane.web.home import space
 from mill_lane.web.shared import events, health, kept_files, recipes, tasks
 from mill_lane.web.shared.access import Password
 from mill_lane.web.shared.errors import add_handlers
@@ -62,7 +62,7 @@ def create_app(settings: Settings) -> FastAPI:
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=settings.hosts, www_redirect=False)
     app.add_middleware(SecurityHeaders)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for module in (health, home_routes, space, tasks, recipes, events, kept_files):
+    for module in (health, home_routes, space, queue, tasks, recipes, events, kept_files):
         app.include_router(module.router, max_body_size=LONGEST_BODY)
     for station in STATIONS:
         app.include_router(station.router, max_body_size=LONGEST_BODY)

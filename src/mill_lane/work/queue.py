@@ -11,11 +11,11 @@ from collections.abc import Callable, Collection, Iterable
 from typing import Any, NamedTuple, Protocol
 
 from pydantic import BaseModel
-from sqlalchemy import Select, and_, bindparam, case, exists, or_, select, update
+from sqlalchemy import Select, and_, bindparam, case, exists, func, or_, select, update
 from sqlalchemy.orm import Session, aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
-from mill_lane.store.models import Task, now
+from mill_lane.store.models import Job, Task, now
 from mill_lane.work.failures import killed
 
 LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
@@ -73,7 +73,8 @@ def claim(session: Session, kinds: Iterable[Declared], lane: str | None = None) 
     for is taken by the first lane, so that it can be told.  What is measured runs alone: it waits
     until nothing else runs, and nothing begins while it runs, or before it where it has waited
     longer.  What gives way waits for first looks, too, and beside the first lane it does not begin
-    while anything waits there for which it would give way.
+    while anything waits there for which it would give way.  Of what gives way, that of the job
+    which is being looked at goes before that of all others.
     """
     first, take = _statements(tuple(_Declared.of(kind) for kind in kinds), lane)
     # Looked for before it is taken, so that nothing is written where nothing waits.
@@ -124,11 +125,32 @@ def _statements(
     unready = select(compiling.id).where(
         compiling.kind == COMPILING, compiling.state.in_(("queued", "running"))
     )
-    looking = select(look.id).where(look.kind.in_(looks), look.state.in_(("queued", "running")))
+    patience = [k.name for k in declared if k.gives_way]
+    mine = _turn(Task, patience)
+    looking = (
+        select(look.id)
+        .where(
+            look.kind.in_(looks),
+            or_(
+                look.state == "running", (look.state == "queued") & (_turn(look, patience) >= mine)
+            ),
+        )
+        .correlate(Task)
+    )
+    sooner = (
+        select(other.id)
+        .where(
+            other.kind.in_(giving_way),
+            other.state.in_(("queued", "running")),
+            _turn(other, patience) > mine,
+        )
+        .correlate(Task)
+    )
     asked = select(before.id).where(before.state == "queued", before.kind.in_(wanted))
     free = and_(
         or_(Task.kind.not_in(yielding), ~exists(asked)),
         or_(Task.kind.not_in(giving_way), ~exists(looking)),
+        or_(Task.kind.not_in(looks), ~exists(sooner)),
         or_(Task.kind.not_in(alone), ~exists(running.where(other.kind.in_(beside)))),
         or_(
             Task.kind.not_in(beside),
@@ -143,7 +165,7 @@ def _statements(
     first = (
         select(Task.id)
         .where(Task.state == "queued", Task.kind.not_in(others), free)
-        .order_by(rank, Task.id)
+        .order_by(case((Task.kind.in_(patience), 1), else_=0), mine.desc(), rank, Task.id)
         .limit(1)
     )
     take = (
@@ -160,6 +182,21 @@ def _statements(
         .execution_options(synchronize_session=False)
     )
     return first, take
+
+
+def _turn(task: Any, patience: Collection[str]) -> Any:
+    """What goes first among tasks: what was put first, and, of what gives way, what belongs to the
+    job that is being looked at.
+    """
+    of_job = select(Job.looked_at).where(Job.id == task.job_id).correlate(task)
+    looked_at = of_job.scalar_subquery()
+    behind = func.max(task.turn, func.coalesce(looked_at, 0.0))
+    return case((task.kind.in_(list(patience)), behind), else_=task.turn)
+
+
+def put_first(session: Session, task: Task) -> None:
+    """Let a waiting task go before all others of its kind of work."""
+    task.turn = time.time()
 
 
 def somebody_waits(session: Session, kinds: Iterable[Declared]) -> bool:

@@ -26,6 +26,13 @@ def cancel(db: Db, task: int) -> Done:
     return Done()
 
 
+@router.post("/api/tasks/{task}/first")
+def put_first(db: Db, task: int) -> Done:
+    """Let a task that waits go before all others."""
+    tasks.put_first(db, task)
+    return Done()
+
+
 class Wishes(BaseModel):
     """What the artist wants of a render while it runs."""
 

@@ -15,7 +15,7 @@ from mill_lane.core.recipe import framed
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.store.files import Taken
 from mill_lane.store.home import Home
-from mill_lane.store.models import RecipeRow
+from mill_lane.store.models import Job, RecipeRow
 from mill_lane.work.kinds.base import Context, Report
 from mill_lane.work.kinds.versions import Into, Version, keep_version, listed, told
 
@@ -98,8 +98,13 @@ class Open(Into[Payload, Request]):
             )
         ):
             recipe = read_recipe(row.data)
-            if framed(recipe, shape) != recipe:
-                row.data = stored(framed(recipe, shape))
+            upright = framed(recipe, shape)
+            if upright == recipe:
+                continue
+            row.data = stored(upright)
+            job = context.db.get_one(Job, context.task.job_id)
+            if row.chosen == "final" and job.delivered_height == recipe.height:
+                job.delivered_height = upright.height
         return keep_version(context, result, taken["scene"], payload.name)
 
     def files_of(self, home: Home, payload: Payload) -> list[Path]:
