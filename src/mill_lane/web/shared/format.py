@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
+from typing import NamedTuple
 
 from mill_lane.core.words import plural
 
@@ -36,6 +37,30 @@ def gigabytes(n: float) -> str:
 def megabytes(n: float) -> str:
     """For columns: MB throughout."""
     return f"{n / 1e6:,.1f}" if abs(n) < 99.95e6 else f"{n / 1e6:,.0f}"
+
+
+class Unit(NamedTuple):
+    """The unit of a column, and how many bytes it is."""
+
+    name: str
+    bytes: float
+
+
+UNITS = (Unit("MB", 1e6), Unit("kB", 1e3), Unit("B", 1.0))
+
+
+def unit_for(values: Iterable[float]) -> Unit:
+    """The unit in which a whole column of bytes can be read: that of its largest figure, MB at
+    most.
+    """
+    most = max((abs(v) for v in values), default=0.0)
+    return next((u for u in UNITS if most >= 0.9995 * u.bytes), UNITS[0])
+
+
+def in_unit(n: float, unit: Unit) -> str:
+    """Bytes in the unit of their column: one digit after the point, none from a hundred on."""
+    value = n / unit.bytes
+    return f"{value:,.0f}" if abs(value) >= 99.95 or unit.name == "B" else f"{value:,.1f}"
 
 
 def count(n: float) -> str:
@@ -93,6 +118,8 @@ FILTERS = {
         size,
         gigabytes,
         megabytes,
+        unit_for,
+        in_unit,
         count,
         duration,
         predicted,

@@ -21,7 +21,31 @@ function takeAttributes(el, to) {
   }
 }
 
+// What is being typed in, by what it is found again where the field is made anew.
+function typing() {
+  const el = document.activeElement;
+  if (!el || !typedIn.test(el.tagName) || !page().contains(el)) return null;
+  const action = el.form?.getAttribute("action") ?? "";
+  const { id, name, value, selectionStart, selectionEnd } = el;
+  return { el, id, name, value, action, selectionStart, selectionEnd };
+}
+
+function typeOn(was) {
+  if (!was || (was.el.isConnected && document.activeElement === was.el)) return;
+  const alike = [...page().querySelectorAll(was.el.tagName)].find((el) => {
+    if (was.id) return el.id === was.id;
+    const action = el.form?.getAttribute("action") ?? "";
+    return was.name && el.name === was.name && action === was.action;
+  });
+  if (!alike) return;
+  if (alike.type !== "checkbox" && alike.type !== "radio") alike.value = was.value;
+  alike.focus({ preventScroll: true });
+  if (was.selectionStart === null || was.selectionStart === undefined) return;
+  alike.setSelectionRange?.(was.selectionStart, was.selectionEnd);
+}
+
 function morph(next) {
+  const focused = typing();
   // What went wrong is told by this page alone: it stays until the artist tries again.
   const alerts = [...page().querySelectorAll(".message[role=alert]")];
   const told = alerts.map((box) => [box.parentElement, box]);
@@ -48,6 +72,7 @@ function morph(next) {
       if (chosen) el.value = chosen.value;
     },
   });
+  typeOn(focused);
   for (const [place, box] of told) if (place.isConnected) place.prepend(box);
   document.title = next.title;
 }

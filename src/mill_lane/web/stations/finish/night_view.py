@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -16,6 +18,7 @@ from mill_lane.core.plan.less_memory import RUNGS, Rung, foretold
 from mill_lane.core.plan.run_sheet import RunSheet
 from mill_lane.core.plan.way import Way
 from mill_lane.core.weigh.analysis import Analysis
+from mill_lane.core.words import plural
 from mill_lane.jobs import nights, run_lookup
 from mill_lane.jobs.delivering import delivered
 from mill_lane.jobs.looks import look_of
@@ -94,6 +97,7 @@ def context(
         else None,
         "strip": strip_of(rows),
         "strip_rate": STRIP_RATE,
+        "film": film_told([r.frame for r in rows if r.picture], summary.analysis.frame_rate),
         "heaviest": max(
             (r for r in rows if r.picture and r.seconds), key=lambda r: r.seconds or 0, default=None
         ),
@@ -137,6 +141,27 @@ def rungs_of(way: Way, sheet: RunSheet) -> list[RungLine]:
     """The rungs that are allowed in their order, then the others."""
     others = [RungLine(rung, False, None) for rung in RUNGS if rung.name not in sheet.rungs]
     return [*(RungLine(rung, True, left) for rung, left in foretold(way, sheet.rungs)), *others]
+
+
+def film_told(frames: Sequence[int], rate: float) -> str:
+    """How long a film of frames is, and how fast it runs, before it is made; empty for none."""
+    if not frames or rate <= 0:
+        return ""
+    steps = {b - a for a, b in itertools.pairwise(sorted(frames))}
+    text = f"{plural(len(frames), 'frame')} at {rate:g} a second: {duration(len(frames) / rate)}"
+    if len(steps) != 1 or steps == {1}:
+        return f"{text}." if len(steps) <= 1 else f"{text}; some frames between them are not there."
+    (step,) = steps
+    return (
+        f"{text}, every {ordinal(step)} frame: {step} times as fast as the scene moves; "
+        f"at {rate / step:g} a second as it does."
+    )
+
+
+def ordinal(n: int) -> str:
+    """2nd, 3rd, 8th."""
+    ending = "th" if n % 100 in (11, 12, 13) else {1: "st", 2: "nd", 3: "rd"}.get(n % 10, "th")
+    return f"{n}{ending}"
 
 
 def _example(sheet: RunSheet, analysis: Analysis, frame: int) -> str:
