@@ -58,6 +58,7 @@ class TestCommands(unittest.TestCase):
                 "film",
                 "in_flight",
                 "denoise",
+                "process",
                 "total",
             },
         )

@@ -7,7 +7,7 @@ import re
 from sqlalchemy import select
 
 from mill_lane.core.devices.model import GB
-from mill_lane.store.models import Task
+from mill_lane.store.models import Job, Render, SceneVersion, Task
 from mill_lane.web.shared.format import gigabytes
 from tests.web.case import WebCase, forms
 
@@ -66,9 +66,34 @@ class TestWeighing(WebCase):
         mapped, whole = gb["Of that, mapped"], gb["Together"]
         self.assertAlmostEqual(mapped, gb["Textures"] + gb["Acceleration"], delta=0.002)
         told = rows["Of that, mapped"].get_text()
-        least, most = re.findall(r"([\d.]+) (?:and|GB)", told)
+        most, least = re.findall(r"([\d.]+) GB", told)
         self.assertAlmostEqual(float(least), whole - mapped, delta=0.002)
         self.assertAlmostEqual(float(most), whole, delta=0.002)
+        parts = sum(n for name, n in gb.items() if name not in ("Together", "Of that, mapped"))
+        self.assertAlmostEqual(parts, whole, delta=0.003)
+        self.assertGreater(gb["Process"], 0.2)  # libraries and kernels, whatever is rendered
+        # Once a trial tells how much of what is mapped was read, the usual is told.
+        with self.home.sessions.begin() as db:
+            held, every = 10**8, {"memory_bytes": 3 * 10**8, "mapped_bytes": 2 * 10**8}
+            version = db.get_one(Job, 1).version_id
+            made = {"version_id": version, "recipe": {}, "region": [0, 0, 1, 1], "frame": 1}
+            measured = {"peak_memory_bytes": held + 5 * 10**7}
+            db.add(
+                Render(
+                    job_id=1,
+                    kind="trial",
+                    number=99,
+                    device={},
+                    picture=db.get_one(SceneVersion, version).file_hash,
+                    predicted=every,
+                    measured=measured,
+                    removed=True,
+                    **made,
+                )
+            )
+        text = self.page("/jobs/1/fit").get_text()
+        usual = float(re.findall(r"([\d.]+) as usual", " ".join(text.split()))[0])
+        self.assertAlmostEqual(usual, whole - mapped * 0.75, delta=0.003)
 
     def test_a_profile_from_begin_to_end(self) -> None:
         go = str(self.done("POST", "/api/jobs/1/profiles", json={"name": "elsewhere"})["go"])

@@ -223,7 +223,8 @@ def predicted(
     """What is expected of a render, kept beside what will be measured."""
     x0, y0, x1, y1 = shot.region
     ledger = draw_up(analysis_of(db, version), shot.recipe, device, (x1 - x0, y1 - y0))
-    out: dict[str, Any] = {"memory_bytes": ledger.total}
+    # What is mapped counts as far as it is read: both ends are told.
+    out: dict[str, Any] = {"memory_bytes": ledger.total, "mapped_bytes": ledger.mapped}
     estimate = estimate_for(db, job, version, shot.recipe, (x1 - x0) * (y1 - y0))
     if estimate is not None:
         seconds = {"seconds": estimate.seconds, "margin": estimate.margin}

@@ -218,6 +218,6 @@ def foretold(way: Way, order: Sequence[str]) -> list[tuple[Rung, int | None]]:
     out: list[tuple[Rung, int | None]] = []
     for name in order:
         found = with_less(way, (name,))
-        out.append((RUNGS[name], found[0].ledger.total if found else None))
+        out.append((RUNGS[name], found[0].ledger.whole if found else None))
         way = found[0] if found else way
     return out

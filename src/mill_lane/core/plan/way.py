@@ -101,7 +101,7 @@ class Way:
             )
             for k in range(len(self.means.parts))
         )
-        return max(every, key=lambda ledger: ledger.total)
+        return max(every, key=lambda ledger: ledger.whole)
 
     @property
     def fits(self) -> bool:
@@ -111,7 +111,7 @@ class Way:
     @property
     def over(self) -> int:
         """Bytes that it needs beyond what its device has; below zero, what would be left."""
-        return self.ledger.total - self.device.free_bytes
+        return self.ledger.whole - self.device.free_bytes
 
     @property
     def held(self) -> int:

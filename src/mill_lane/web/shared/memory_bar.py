@@ -8,6 +8,7 @@ from mill_lane.core.weigh.ledger import Ledger
 from mill_lane.web.shared.format import gigabytes, size
 
 TITLES = {
+    "process": "Process",
     "textures": "Textures",
     "geometry": "Geometry",
     "acceleration": "Acceleration",
@@ -46,10 +47,10 @@ class MemoryBar:
 
 def memory_bar(ledger: Ledger, free: int, width: float = 860.0) -> MemoryBar:
     """Lay the ledger out over `width` pixels."""
-    total = ledger.total
+    total = ledger.whole
     scale = width / max(total, free, 1) * 0.97
     segments, at = [], 0.0
-    for kind, n in ledger.by_kind().items():
+    for kind, n in [("process", ledger.process), *ledger.by_kind().items()]:
         if n <= 0:
             continue
         w = n * scale

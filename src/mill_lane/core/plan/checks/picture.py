@@ -21,14 +21,14 @@ def memory(asked: Asked) -> Iterable[Found]:
     if way is None or way.fits:
         return
     found, taken = made_to_fit(way, sheet.rungs)
-    over = f"It needs {way.ledger.total / 1e9:.2f} GB, {way.device.name} has "
+    over = f"It needs {way.ledger.whole / 1e9:.2f} GB, {way.device.name} has "
     over += f"{way.device.free_bytes / 1e9:.2f} GB free"
     if not found.fits:
         text = f"{over}, and no step that is allowed makes it fit."
         yield Found("memory", "error", text, "fit")
         return
     steps = "; ".join(rung.title for rung in taken)
-    text = f"{over}. It would go on with less, {found.ledger.total / 1e9:.2f} GB: {steps}."
+    text = f"{over}. It would go on with less, {found.ledger.whole / 1e9:.2f} GB: {steps}."
     yield Found("memory", "warning", text, "fit")
 
 

@@ -131,7 +131,7 @@ def _scene(db: Session, version: SceneVersion, recipe: Recipe, device: Device) -
         hash=version.file_hash,
         triangles=count(analysis.triangles),
         textures=texture_counts(analysis).used,
-        memory=gigabytes(draw_up(analysis, recipe, device).total),
+        memory=gigabytes(draw_up(analysis, recipe, device).whole),
     )
 
 
@@ -171,7 +171,9 @@ def _times(db: Session, seen: run_lookup.Overview) -> list[tuple[str, str]]:
             ("All frames, measured", duration(sum(taken))),
         ]
     if first.get("memory_bytes") is not None:
-        out.append(("Memory, predicted", gigabytes(first["memory_bytes"])))
+        most, least = first["memory_bytes"], first["memory_bytes"] - first.get("mapped_bytes", 0)
+        said = gigabytes(most) if most == least else f"{gigabytes(least)} to {gigabytes(most)}"
+        out.append(("Memory, predicted", said))
     peaks = [m["peak_memory_bytes"] for m in measured if m.get("peak_memory_bytes")]
     if peaks:
         out.append(("Memory, the most measured", gigabytes(max(peaks))))

@@ -17,7 +17,7 @@ from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.weigh.analysis import ACCELERATION_BYTES
 from mill_lane.core.weigh.ledger import Verdict, judge
 from mill_lane.core.weigh.what_if import WhatIf, reckon
-from mill_lane.jobs.savings import ladder_for
+from mill_lane.jobs.savings import ladder_for, usual_bytes
 from mill_lane.jobs.summary import Summary
 from mill_lane.web.shared.format import size
 from mill_lane.web.shared.memory_bar import MemoryBar, memory_bar
@@ -133,7 +133,7 @@ def context(
         theirs, _ = reckon(a, final, d, what_if.model_copy(update={"lend": 0}), other)
         bar = memory_bar(theirs, d.free_bytes, OTHERS_WIDTH)
         elsewhere.append(Other(d, bar, judge(theirs, d.free_bytes)))
-    rungs = ladder_for(db, summary, ledger.total, device.free_bytes)
+    rungs = ladder_for(db, summary, ledger.whole, device.free_bytes)
     return {
         "ledger": ledger,
         "device": device,
@@ -144,6 +144,7 @@ def context(
         "asked": what_if,
         "size": (recipe.width, recipe.height),
         "change": ledger.total - before.total,
+        "usual": usual_bytes(db, summary, ledger),
         "other": other,
         "recipe": recipe,
         "final": final,

@@ -53,7 +53,7 @@ def compared(db: Session, summary: Summary, number: str) -> Compared | None:
     if other.id == summary.version.id:
         return None
     a, b = analysis_of(db, other), summary.analysis
-    needed = [draw_up(x, summary.final, summary.device).total for x in (a, b)]
+    needed = [draw_up(x, summary.final, summary.device).whole for x in (a, b)]
     held = [[sum(m.memory_bytes for m in x.meshes) for x in (a, b)]]
     held.append([sum(t.memory_bytes for t in x.textures) for x in (a, b)])
     figures = [

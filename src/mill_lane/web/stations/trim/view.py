@@ -210,7 +210,7 @@ def head_of(
         return "Nothing to propose"
     if least is None:
         return plural(count, "proposal")
-    return f"{plural(count, 'proposal')}: {size(summary.ledger.total)} could be {size(least)}"
+    return f"{plural(count, 'proposal')}: {size(summary.ledger.whole)} could be {size(least)}"
 
 
 @dataclass(frozen=True)
