@@ -26,11 +26,11 @@ from tests.web.case import WebCase
 CHAIRS = 30
 
 
-def chairs() -> Scene:
+def chairs(count: int = CHAIRS, fine: int = 24) -> Scene:
     """Stored chairs that are one shape, half of them turned, in two folders, and a table."""
-    chair = shapes.ball(0.4, 24)
+    chair = shapes.ball(0.4, fine)
     things: list[tuple[Geometry, Material]] = []
-    for k in range(CHAIRS):
+    for k in range(count):
         turn = np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0.0]]) if k % 2 else np.eye(3)
         r = turn.T.astype(np.float32)
         moved, bent = chair.positions @ r + np.float32([k, 0, 0]), chair.normals @ r
@@ -45,9 +45,11 @@ def chairs() -> Scene:
         *things, (shapes.box((2, 1, 1)), table), environment=even_sky(), eye=(9, 5, 40)
     )
     nodes = list(scene.nodes)
-    for k in range(CHAIRS + 1):
-        name = f"chair.{k:03d}" if k < CHAIRS else "table"
-        nodes[k] = replace(nodes[k], name=name, parent=len(nodes) + (0 if k < 20 else 1))
+    for k in range(count + 1):
+        name = f"chair.{k:03d}" if k < count else "table"
+        nodes[k] = replace(
+            nodes[k], name=name, parent=len(nodes) + (0 if k < 2 * count // 3 else 1)
+        )
     nodes += [Node("Hall"), Node("Yard")]
     meshes = [replace(m, name=nodes[k].name) for k, m in enumerate(scene.meshes)]
     return replace(scene, nodes=tuple(nodes), meshes=tuple(meshes))

@@ -66,7 +66,7 @@ class TestWeighing(WebCase):
         mapped, whole = gb["Of that, mapped"], gb["Together"]
         self.assertAlmostEqual(mapped, gb["Textures"] + gb["Acceleration"], delta=0.002)
         told = rows["Of that, mapped"].get_text()
-        most, least = re.findall(r"([\d.]+) GB", told)
+        most, least = re.findall(r"([\d.]+) (?:GB at most|at least)", told)
         self.assertAlmostEqual(float(least), whole - mapped, delta=0.002)
         self.assertAlmostEqual(float(most), whole, delta=0.002)
         parts = sum(n for name, n in gb.items() if name not in ("Together", "Of that, mapped"))
