@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from sqlalchemy import select
 
+from bench.sent import sent
 from bench.server import Server
 from mill_lane.core.formats.blob import Blob
 from mill_lane.core.formats.gltf import write_glb
@@ -39,7 +40,14 @@ from mill_lane.core.weigh.duplicates import find_duplicates
 from mill_lane.store.models import Task
 from tests.scenes import lump
 
-OPTIONS = {"obj": 600, "meshes": 2000, "triangles": 5_000_000, "cold": 1}
+OPTIONS = {
+    "obj": 600,
+    "meshes": 2000,
+    "triangles": 5_000_000,
+    "cold": 1,
+    "files": 60,
+    "seed": 1,
+}
 STARTS = 5
 
 READ = """
@@ -194,7 +202,7 @@ def looks(server: Server, job: int) -> float:
     return time.perf_counter() - begun
 
 
-def run(obj: int, meshes: int, triangles: int, cold: int) -> dict[str, Any]:
+def run(obj: int, meshes: int, triangles: int, cold: int, files: int, seed: int) -> dict[str, Any]:
     out: dict[str, Any] = {"cli_start_seconds": starts()}
     with tempfile.TemporaryDirectory(prefix="mill-lane-bench-") as name:
         folder = Path(name)
@@ -226,7 +234,7 @@ def run(obj: int, meshes: int, triangles: int, cold: int) -> dict[str, Any]:
             out["first_look_5m_seconds"] = looks(server, int(answer["job"]))
         finally:
             server.stop()
-    return out
+    return out | sent(files, seed)
 
 
 def compiled(server: Server) -> bool:

@@ -25,10 +25,10 @@ from mill_lane.core.render.sky_picture import sky_pixels
 from mill_lane.core.render.texture import Textures
 from mill_lane.core.render.texture_cache import TextureCache
 from mill_lane.core.render.wide_nodes import LEAF, NODE
+from mill_lane.core.scene.defaults import NO_MATERIAL
 from mill_lane.core.scene.model import Geometry, Material, Part, Scene
 from mill_lane.core.scene.surroundings import Environment, SkyPicture
 
-NO_MATERIAL = Material(base_color=(0.5, 0.5, 0.5, 1.0), metallic=0.0)  # for what wears nothing
 GREY = 188  # sRGB code of a mid grey, for textures that are missing
 WORTH_KEEPING = 50_000  # triangles, below which building is as quick as looking
 T = TypeVar("T")

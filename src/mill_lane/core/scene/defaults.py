@@ -11,10 +11,12 @@ from fractions import Fraction
 import numpy as np
 
 from mill_lane.core.scene.framing import framed
-from mill_lane.core.scene.model import Camera, Node, Note, Scene
+from mill_lane.core.scene.model import Camera, Material, Node, Note, Scene
 from mill_lane.core.scene.pose import world_matrices
 from mill_lane.core.scene.surroundings import Environment
 
+# What is drawn that wears nothing.
+NO_MATERIAL = Material("no material", (0.5, 0.5, 0.5, 1.0), metallic=0.0)
 ADDED_CAMERA = "Added camera"  # the name of one that no file had
 YFOV = math.radians(40.0)
 THREE_QUARTERS = (35.0, 20.0)  # degrees: from which side an added camera looks, from how high

@@ -25,7 +25,7 @@ from mill_lane.core.formats.usd.rays import put_rays
 from mill_lane.core.formats.usd.restage import restage
 from mill_lane.core.names import plain
 from mill_lane.core.progress import Progress, silent
-from mill_lane.core.scene.defaults import without_defaults
+from mill_lane.core.scene.defaults import NO_MATERIAL, without_defaults
 from mill_lane.core.scene.model import Light, Material, Note, Part, Scene, TextureUse
 from mill_lane.core.scene.pose import world_matrices
 
@@ -66,6 +66,7 @@ class _Writer:
         self.scene, self.path, self.progress = scene, path, progress
         self.files: dict[int, str] = {}
         self.materials: list[Any] = []
+        self._bare: Any = None
 
     def write(self) -> list[Note]:
         from pxr import Usd, UsdGeom
@@ -159,13 +160,19 @@ class _Writer:
                 prim = binding.CreateMaterialBindSubset(
                     f"part_{k}", faces, UsdGeom.Tokens.face
                 ).GetPrim()
-            if part.material >= 0:
-                UsdShade.MaterialBindingAPI.Apply(prim).Bind(self.materials[part.material])
+            # What wears nothing here is drawn otherwise elsewhere: it wears what it is drawn as.
+            worn = self.materials[part.material] if part.material >= 0 else self._unworn()
+            UsdShade.MaterialBindingAPI.Apply(prim).Bind(worn)
         mesh.CreateDoubleSidedAttr(
             any(self.scene.materials[p.material].double_sided for p in parts if p.material >= 0)
         )
 
     # --- materials ---
+    def _unworn(self) -> Any:
+        if self._bare is None:
+            self._bare = self._material(len(self.materials), NO_MATERIAL)
+        return self._bare
+
     def _material(self, index: int, m: Material) -> Any:
         from pxr import Sdf, UsdShade
 
