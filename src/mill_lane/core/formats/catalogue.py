@@ -33,6 +33,7 @@ class Download:
     ending: str
     media_type: str
     kept_as: bool = False  # what scenes are kept as: there to be had as it is
+    one_layer: bool = False  # of what came in several
 
 
 @dataclass(frozen=True)
@@ -131,7 +132,10 @@ FORMATS = Registry(
         download=Download("USD", ".usdz", "model/vnd.usdz+zip"),
         writes_flat=((".usdz", _flat_usdz),),
     ),
-    Format("usdz-flat", download=Download("USD, one layer", ".usdz", "model/vnd.usdz+zip")),
+    Format(
+        "usdz-flat",
+        download=Download("USD, one layer", ".usdz", "model/vnd.usdz+zip", one_layer=True),
+    ),
 )
 
 

@@ -281,6 +281,7 @@ class Analysis(Row):
     declared: tuple[float, str] | None = None  # what the file says: metres, and the axis up
     # Sets of variants: name, variants, and the one that is drawn (empty where several differ).
     variant_sets: list[tuple[str, list[str], str]] = []
+    layered: bool = False  # kept as the layers that it came in, to go home over them
     fogs: list[MediumRow] = []
     stage: int = 0  # how far weighing has come: see STAGES
     visibility: Visibility | None = None

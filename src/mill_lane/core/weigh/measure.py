@@ -160,6 +160,7 @@ def weigh(
         declared=scene.declared,
         variant_sets=[(s.name, list(s.variants), s.drawn) for s in scene.variant_sets],
         fogs=[_fog(m) for m in scene.media],
+        layered=bool(scene.stage_root),
         stage=1 if exact else 0,
         environment="none"
         if scene.environment is None

@@ -20,7 +20,7 @@ from mill_lane.work.kinds.final import final_recipe, largest_picture
 from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 
 # What weighing does not find out: it was told when the file came in.
-TOLD = ("notes", "read_as", "declared", "variant_sets", "name")
+TOLD = ("notes", "read_as", "declared", "variant_sets", "layered", "name")
 
 
 class Payload(BaseModel):

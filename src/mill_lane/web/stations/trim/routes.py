@@ -44,7 +44,9 @@ def page(request: Request, db: Db, job: int) -> Response:
         downloads=[
             (f.name, f.download.title)
             for f in FORMATS
-            if f.download and (c.summary.analysis.has_surfaces or not f.download.kept_as)
+            if f.download
+            and (c.summary.analysis.has_surfaces or not f.download.kept_as)
+            and (c.summary.analysis.layered or not f.download.one_layer)
         ],
         changed=CHANGED,
         height=c.summary.height,

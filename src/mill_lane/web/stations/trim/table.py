@@ -16,6 +16,7 @@ from mill_lane.core.words import plural
 from mill_lane.jobs.proposals import Proposals
 from mill_lane.store.models import TrimEntry
 
+MANY = {"mesh": "meshes", "fog": "fogs"}  # of words that are no other with an s
 MOST_ROWS = 300  # a page with more would be slow; the filter finds the others
 KINDS = {
     "image": "texture",
@@ -125,7 +126,7 @@ class Line:
         counts: dict[str, int] = {}
         for r in self.rows:
             counts[r.kind] = counts.get(r.kind, 0) + 1
-        return ", ".join(plural(n, kind) if kind != "fog" else kind for kind, n in counts.items())
+        return ", ".join(plural(n, kind, MANY.get(kind, "")) for kind, n in counts.items())
 
     @property
     def memory(self) -> int:
