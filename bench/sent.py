@@ -26,7 +26,7 @@ from mill_lane.core.image.compare import ssim
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.load import load
-from mill_lane.core.render.picture_header import axis_cosines
+from mill_lane.core.render.picture_header import along_axis, axis_cosines
 from mill_lane.core.render.session import Session
 from mill_lane.core.scene.model import Node, Note, Scene
 from mill_lane.core.scene.pose import world_matrices
@@ -341,7 +341,7 @@ def _one(
     session = drawn(scene)
     truth, sure = depths(scene, triangles)
     measured = dict(session.each_layer())["depth"]
-    measured = measured * axis_cosines(scene, session.recipe, (0, 0, WIDTH, HEIGHT))
+    measured = along_axis(measured, axis_cosines(scene, session.recipe, (0, 0, WIDTH, HEIGHT)))
     off = np.abs(measured[sure] - truth[sure]) / truth[sure]
     if sure.sum() > 100 and float(np.quantile(off, 0.999)) < CLOSE:
         out["drawn"] += 1

@@ -8,7 +8,7 @@ and while writing, channels in EXR, the picture on the page, its title, the choi
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
@@ -230,7 +230,10 @@ def _variance(film: Sums, _: Sequence[str]) -> Iterator[tuple[str, F32]]:
 
 ALBEDO = mean_layer("albedo", s.F_ALBEDO, colour("albedo"), show=Show("colour"))
 NORMAL = mean_layer("normal", s.F_NORMAL, colour("normal", "XYZ"), show=Show("direction"))
-DEPTH = mean_layer("depth", s.F_DEPTH, ("distance",), show=Show("map", "m"))
+DEPTH = replace(
+    mean_layer("depth", s.F_DEPTH, ("distance",), show=Show("map", "m")),
+    writing_bytes=2 * FLOAT,  # along the axis as well
+)
 SQUARES = (
     Plane("light_squares", s.F_LIGHT_SQUARES, 3),
     Plane("albedo_squares", s.F_ALBEDO_SQUARES, 3),

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,7 @@ from mill_lane.core.scene.pose import world_matrices
 
 # Rec. 709 primaries and D65 (ITU-R BT.709-6): red, green, blue, white.
 CHROMATICITIES = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
+ROWS = 64  # whose cosines are held at once
 Layers = Iterable[tuple[str, NDArray[Any]]]
 
 
@@ -67,8 +69,29 @@ def picture_header(
     return out
 
 
-def axis_cosines(scene: Scene, recipe: Recipe, region: Region) -> NDArray[np.float32]:
-    """The cosine between each pixel's ray and the camera's axis, float32 (height, width).
+@dataclass(frozen=True)
+class AxisCosines:
+    """The cosine between each pixel's ray and the camera's axis, made where it is needed.
+
+    across, down : float64 (W,), (H,), places of the pixels on a plane 1 m in front of the camera.
+    """
+
+    across: NDArray[np.float64]
+    down: NDArray[np.float64]
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Height and width, pixels."""
+        return len(self.down), len(self.across)
+
+    def rows(self, first: int, last: int) -> NDArray[np.float32]:
+        """Those of some rows, float32 (last - first, W)."""
+        squares = self.across[None] ** 2 + self.down[first:last, None] ** 2
+        return (1.0 / np.sqrt(1.0 + squares)).astype(np.float32)
+
+
+def axis_cosines(scene: Scene, recipe: Recipe, region: Region) -> AxisCosines:
+    """The cosines of a picture's pixels.
 
     Parameters
     ----------
@@ -80,17 +103,24 @@ def axis_cosines(scene: Scene, recipe: Recipe, region: Region) -> NDArray[np.flo
     node = scene.nodes[scene.camera_node(recipe.camera or None)]
     camera = scene.cameras[node.camera]
     x0, y0, x1, y1 = region
-    if camera.half_height is not None:
-        return np.ones((y1 - y0, x1 - x0), np.float32)
-    half = math.tan(camera.yfov / 2)
+    half = 0.0 if camera.half_height is not None else math.tan(camera.yfov / 2)
     x = ((np.arange(x0, x1) + 0.5) / recipe.width * 2 - 1) * half * recipe.width / recipe.height
     y = (1 - (np.arange(y0, y1) + 0.5) / recipe.height * 2) * half
-    return (1.0 / np.sqrt(1.0 + x[None] ** 2 + y[:, None] ** 2)).astype(np.float32)
+    return AxisCosines(x, y)
 
 
-def with_axis_depth(layers: Layers, cosines: NDArray[np.float32]) -> Iterator[tuple[str, Any]]:
+def with_axis_depth(layers: Layers, cosines: AxisCosines) -> Iterator[tuple[str, Any]]:
     """Layers with the depth along the axis after the distance."""
     for name, plane in layers:
         yield name, plane
         if name == "depth" and plane.shape == cosines.shape:
-            yield AXIS_DEPTH, plane * cosines
+            yield AXIS_DEPTH, along_axis(plane, cosines)
+
+
+def along_axis(distance: NDArray[np.float32], cosines: AxisCosines) -> NDArray[np.float32]:
+    """Distances from the camera as depths along its axis, float32 (H, W)."""
+    out = np.empty(distance.shape, np.float32)
+    for first in range(0, len(out), ROWS):
+        last = min(first + ROWS, len(out))
+        np.multiply(distance[first:last], cosines.rows(first, last), out=out[first:last])
+    return out
