@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import tempfile
 import zipfile
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -30,9 +31,11 @@ from mill_lane.core.render.picture_header import along_axis, axis_cosines
 from mill_lane.core.render.session import Session
 from mill_lane.core.scene.model import Node, Note, Scene
 from mill_lane.core.scene.pose import world_matrices
+from tests.usd_rules import complaints
 
 WIDTH, HEIGHT, FINE, SAMPLES = 48, 36, 4, 64
 CLOSE, ALIKE = 1e-3, 0.99
+STAGES = (".usd", ".usda", ".usdc", ".usdz")
 HOMES = (".glb", ".usda", ".usdz", ".zip")
 
 
@@ -302,6 +305,14 @@ def seen_as(scene: Scene, other: Scene) -> Scene:
     return replace(scene, nodes=(*nodes, Node("seen", matrix=matrix, camera=0)), cameras=(lens,))
 
 
+def against_the_rules(home: Path, path: Path) -> dict[str, int]:
+    """Errors of a stage by the validators of usd-core that what was sent did not have."""
+    if home.suffix not in STAGES:
+        return {}
+    before = complaints(path) if path.suffix in STAGES else Counter[str]()
+    return dict(complaints(home) - before)
+
+
 def lost(notes: list[Note]) -> bool:
     return any(n.level == "lost" for n in notes)
 
@@ -309,7 +320,7 @@ def lost(notes: list[Note]) -> bool:
 def sent(files: int, seed: int) -> dict[str, Any]:
     """Do all of it with so many files; `seed` sets what is in them."""
     out: dict[str, Any] = dict.fromkeys(
-        ("files", "opened", "counted", "drawn", "handed_back", "losses_untold"), 0
+        ("files", "opened", "counted", "drawn", "handed_back", "losses_untold", "rules_broken"), 0
     )
     trouble: list[str] = []
     kinds = list(KINDS.items())
@@ -352,6 +363,10 @@ def _one(
     for ending in HOMES:
         home = held / f"home{ending}"
         told = save_scene(scene, home)
+        broken = against_the_rules(home, path)
+        if broken:
+            out["rules_broken"] += 1
+            trouble.append(f"{name} as {ending}: {broken}")
         again = seen_as(open_scene(home), scene)
         if again.environment is None or again.environment.added:
             again = replace(again, environment=scene.environment)

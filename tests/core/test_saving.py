@@ -35,6 +35,7 @@ from mill_lane.demo import shapes
 from tests.gltf_tools import npm_mesh
 from tests.scenes import WHITE, looking, picture, scene_of, small_demo
 from tests.surfaces import CORNERS, QUADS, cage_of
+from tests.usd_rules import complaints
 
 
 def triangles(scene: Scene) -> int:
@@ -191,11 +192,12 @@ class TestUsd(Saving):
     def test_what_usd_core_says(self) -> None:
         """The stage holds what the schemas ask for:
 
-        units, up axis, normals for each point, an extent that is right.
+        units, up axis, normals for each point, an extent that is right; no rule is broken.
         """
         from pxr import Usd, UsdGeom
 
         save_scene(rich(), self.folder / "a.usdc")
+        self.assertEqual(complaints(self.folder / "a.usdc"), {})
         stage = Usd.Stage.Open(str(self.folder / "a.usdc"))
         self.assertEqual(
             (UsdGeom.GetStageMetersPerUnit(stage), UsdGeom.GetStageUpAxis(stage)), (1.0, "Y")
@@ -222,6 +224,9 @@ class TestUsd(Saving):
         )
         for a, b in zip(world_bounds(back), world_bounds(scene), strict=True):
             np.testing.assert_allclose(a, b, atol=1e-4)
+        self.assertEqual(complaints(self.folder / "bakery.usdc"), {})
+        save_scene(scene, self.folder / "bakery.usdz")
+        self.assertEqual(complaints(self.folder / "bakery.usdz"), {})
 
     def test_parts_of_one_mesh_and_what_is_subdivided(self) -> None:
         """A mesh of two materials stays one; a surface goes out as its triangles."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from mill_lane.core.formats.pictures import encode
 from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.shrink import shrink
+from tests.usd_rules import complaints
 
 
 def picture(folder: Path, name: str, colour: tuple[int, ...], size: int = 64) -> None:
@@ -191,6 +193,15 @@ class TestBack(unittest.TestCase):
         again = open_scene(self.folder / "small.usda")
         sizes = {m.width for m in again.images if m.name == Path(file.path).name}
         self.assertEqual(sizes, {16})
+
+    def test_no_error_that_it_had_not(self) -> None:
+        """By the validators of usd-core: what was sent is wrong in one name and in two types."""
+        before = complaints(self.path)
+        self.assertGreater(sum(before.values()), 0)
+        number = next(i for i, m in enumerate(self.kept.images) if m.name == "wood.png")
+        for scene in (self.kept, shrink(self.kept, {number: 16})[0]):
+            self.back(scene, "ruled.usda")
+            self.assertEqual(complaints(self.folder / "ruled.usda") - before, Counter())
 
     def test_what_is_gone_is_off(self) -> None:
         nodes = tuple(

@@ -21,6 +21,7 @@ from mill_lane.core.formats.saving import save_scene
 from mill_lane.core.scene.edit import remove_instances
 from mill_lane.core.scene.model import Scene
 from mill_lane.core.trim.shrink import shrink
+from tests.usd_rules import complaints
 
 HEAD = '#usda 1.0\n(\n    defaultPrim = "%s"\n    metersPerUnit = 0.01\n    upAxis = "Z"\n%s)\n'
 QUAD = """
@@ -195,6 +196,7 @@ class TestOverlay(Layered):
                 self.check(out)
 
     def check(self, out: Path) -> None:
+        self.assertEqual(complaints(out), complaints(self.root))
         self.assertEqual(UsdUtils.ComputeAllDependencies(str(out))[2], [])
         stage = Usd.Stage.Open(str(out))
         self.assertEqual(UsdGeom.GetStageMetersPerUnit(stage), 0.01)
@@ -222,6 +224,7 @@ class TestOverlay(Layered):
             out = self.folder / f"flat.{ending}"
             notes = save_scene(trimmed, out, flat=True)
             self.assertIn("variants_flattened", [n.code for n in notes])
+            self.assertEqual(complaints(out), complaints(self.root))
             stage = Usd.Stage.Open(str(out))
             self.assertEqual(len([x for x in stage.GetUsedLayers() if not x.anonymous]), 1)
             self.assertFalse(stage.GetPrimAtPath("/World/door").HasVariantSets())
