@@ -62,12 +62,15 @@ class TestTrim(WebCase):
         self.assertEqual(do_tasks(self.home, "propose"), 1)
         page = self.page(str(go))
         self.assertIn("Take out", page.find("h1").get_text())  # type: ignore[union-attr]
-        boxes = page.select("tbody input[type=checkbox]")
-        self.assertGreater(len(boxes), 3)
-        key = str(page.select_one("tbody input[name='targets']")["value"])  # type: ignore[index]
-        name = str(boxes[0]["aria-label"]).removeprefix("Stage ")
-        form = {"trim": "take_out", "targets": [key]}
-        self.done("POST", "/api/jobs/1/trim-list", json=form)
+        self.assertGreater(len(page.select("tbody input[type=checkbox]")), 3)
+        form = page.select_one("tbody form:has(input[name='targets'])")
+        assert form is not None
+        key = str(form.select_one("input[name='targets']")["value"])  # type: ignore[index]
+        box = form.select_one("input[type=checkbox]")
+        assert box is not None
+        name = str(box["aria-label"]).removeprefix("Stage ")
+        asked_for = {"trim": "take_out", "targets": [key]}
+        self.done("POST", "/api/jobs/1/trim-list", json=asked_for)
         with self.home.sessions() as db:
             self.assertEqual(db.query(TrimEntry).one().trim, "take_out")
             old = db.query(SceneVersion).one()

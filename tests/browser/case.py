@@ -213,6 +213,15 @@ class BrowserCase(unittest.TestCase):
 
         self.until(click, 20, f"for a button “{label}”")
 
+    def click(self, css: str) -> None:
+        """Click what a selector finds; once more where the page is drawn anew meanwhile."""
+
+        def once() -> bool:
+            self.find(css).click()
+            return True
+
+        self.until(once, 20, f"to click {css}")
+
     def fill(self, name: str, value: object, within: str = "main") -> None:
         """Write a value into a field; once more where the page was drawn anew meanwhile."""
 

@@ -56,7 +56,7 @@ class TestFormats(BrowserCase):
         self.says("1 of 2")
         self.driver.refresh()
         self.says("1 of 2")
-        self.find("a[href*='scene.csv']").click()
+        self.click("a[href*='scene.csv']")
         saved = self.until(
             lambda: next(self.downloads.glob("*meshes.csv"), None), 20, "for the CSV"
         )
@@ -65,7 +65,7 @@ class TestFormats(BrowserCase):
             [(r["name"], r["triangles"], r["copies"]) for r in rows], [("second", "12", "1")]
         )
         # Both ways: the row marks the plan, the plan marks the row.
-        self.find("tbody a[data-row]").click()
+        self.click("tbody a[data-row]")
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, "polygon.chosen"))
         self.driver.execute_script("document.querySelector('input[name=q]').select()")
         self.find("input[name='q']").send_keys(Keys.BACKSPACE)

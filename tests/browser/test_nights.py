@@ -49,7 +49,7 @@ class TestNights(BrowserCase):
         self.press("Stop")
         seen = [at()]
         for step in (-1, 1):  # one of them leads nowhere at an end
-            self.find(f"film-strip [data-step='{step}']").click()
+            self.click(f"film-strip [data-step='{step}']")
             seen.append(at())
         self.assertGreater(len(set(seen)), 1)
 
@@ -62,7 +62,7 @@ class TestNights(BrowserCase):
         self.set("#sheet-frames", "1")
         self.set("#sheet-name", "dark/shot.#")
         self.says("of the lights are off", "dark/shot.1.exr")
-        self.find("input[name='read']").click()
+        self.click("input[name='read']")
         self.press("Render the frames")
         self.says("Look at these", "it is black", seconds=120)
         self.axe("Finish, a frame that is marked")
@@ -111,7 +111,7 @@ class TestNights(BrowserCase):
         self.says("6 of 6 frames", seconds=240)
         names = sorted(p.name for p in (self.server.home / "frames/night").glob("*.exr"))
         self.assertEqual(names, [f"shot.{n:03d}.exr" for n in range(1, 7)])
-        self.find("a[href*='frame=2']").click()
+        self.click("a[href*='frame=2']")
         self.says("A frame 1", "B frame 2")
         self.axe("Finish, a frame against the one before")
         self.press("Render it again")

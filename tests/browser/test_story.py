@@ -117,7 +117,7 @@ class TestStory(BrowserCase):
         self.press("Stage all")
         self.until(lambda: "staged" in self.figure("trim"))
         staged = int(self.figure("trim").split()[0])
-        self.find("tbody input[type=checkbox][aria-label='Stage leaf_colour']").click()
+        self.click("tbody input[type=checkbox][aria-label='Stage leaf_colour']")
         self.until(lambda: self.figure("trim") == f"{staged - 1} staged")
         self.press("Apply: new scene version")
         self.until(lambda: "scene version 2" in self.text().replace("\n", " "), 120, "for the trim")
@@ -154,7 +154,7 @@ class TestStory(BrowserCase):
 
         # The old version is still there.
         self.visit("/jobs/1/trim")
-        self.find("form[action$='/version'] button").click()
+        self.click("form[action$='/version'] button")
         self.until(
             lambda: "scene version 1" in self.text().replace("\n", " "), 20, "for the old version"
         )

@@ -32,12 +32,12 @@ class TestSurfaces(BrowserCase):
         self.axe("Trim, levels of surfaces")
         cell = "a[href='?trim=dicing&edge=8&cap=4&finer=true']"
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, cell), 20)
-        self.find(cell).click()
+        self.click(cell)
         self.until(lambda: "edge=8" in self.driver.current_url)
         box = "input[aria-label='Stage far']"
         self.until(lambda: self.driver.find_elements(By.CSS_SELECTOR, box), 20, "for the far one")
         self.says("level 2 → 0", "edges of at most")
-        self.find(box).click()
+        self.click(box)
         self.until(lambda: self.figure("trim") == "1 staged")
         self.press("Apply: new scene version")
         self.until(lambda: "scene version 2" in self.text().replace("\n", " "), 120, "for the trim")

@@ -26,7 +26,7 @@ class TestTrialTools(BrowserCase):
 
     def endless_trial(self) -> None:
         """Begin a trial without an end, and wait until it has two samples."""
-        self.find("#trial [name='endless']").click()
+        self.click("#trial [name='endless']")
         self.trial(width=480, height=270, samples=40, min_samples=1)
         self.until(lambda: self.live_task().get("state") == "running", 60, "for the trial to run")
         self.says(", no end")
@@ -89,7 +89,7 @@ class TestTrialTools(BrowserCase):
         time.sleep(1.0)
         self.assertEqual(self.samples_done(), kept)
         # A paused trial does not keep the worker busy: another one runs meanwhile.
-        self.find("#trial [name='endless']").click()
+        self.click("#trial [name='endless']")
         between = self.finished_trial()
         self.visit(f"/jobs/1/trials?b={first}")
         self.press("Go on")
@@ -164,9 +164,9 @@ class TestTrialTools(BrowserCase):
 
     def test_leaving_out_while_looking(self) -> None:
         self.finished_trial()
-        self.find("#trial details:last-of-type summary").click()
+        self.click("#trial details:last-of-type summary")
         self.until(lambda: self.find("#trial [value='fog']").is_displayed())
-        self.find("#trial [value='fog']").click()
+        self.click("#trial [value='fog']")
         Select(self.find("#trial [name='view']")).select_by_visible_text("wireframe")
         self.finished_trial()
         self.says("no fog, wireframe")

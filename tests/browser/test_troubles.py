@@ -57,7 +57,7 @@ class TestTroubles(BrowserCase):
 
     def test_put_away_and_back(self) -> None:
         self.ready()
-        self.find("form[action='/api/jobs/1'] button").click()
+        self.click("form[action='/api/jobs/1'] button")
         self.says("was put away")
         self.press("Put it back")
         self.until(lambda: "was put away" not in self.text())

@@ -95,7 +95,7 @@ class TestWeighing(BrowserCase):
         self.until(lambda: "tile=64" in self.driver.current_url)
         self.until(lambda: "4,096 samples in flight" in self.text())
         tiled = self.amount(r"Together\s+([\d.]+)")
-        self.find("[data-layer='normal']").click()
+        self.click("[data-layer='normal']")
         self.until(
             lambda: (
                 "layers=" in self.driver.current_url and self.amount(r"Together\s+([\d.]+)") < tiled

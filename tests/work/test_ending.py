@@ -198,6 +198,7 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
     "demo": (lambda db: {"size": "small", "name": "x.glb"}, Made.version),
     "open": (lambda db: {"source": "x.glb", "name": "x.glb"}, Made.version),
     "reading": (lambda db: ROW | {"unit": "m", "up": "y"}, Made.version),
+    "variant": (lambda db: ROW | {"choose": "colour=blue"}, Made.version),
     "camera": (
         lambda db: ROW | {"view": {"name": "mine", "eye": (0, 1, 3), "target": (0, 0, 0)}},
         Made.version,
