@@ -124,7 +124,7 @@ def _let_go(shader: Any, inputs: tuple[str, ...], m: Material) -> None:
     for name in inputs:
         socket = shader.GetInput(name)
         if socket:
-            socket.ClearSources()
+            socket.DisconnectSource()  # said, not only unsaid: it may stand in a layer below
         value = _value_of(name, m)
         if value is not None:
             shader.CreateInput(name, kinds.get(name, Sdf.ValueTypeNames.Float)).Set(value)
