@@ -8,8 +8,8 @@ down_revision = '0006'
 
 
 def upgrade() -> None:
-    op.add_column('jobs', sa.Column('looked_at', sa.Float(), nullable=False, server_default='0'))
-    op.add_column('tasks', sa.Column('turn', sa.Float(), nullable=False, server_default='0'))
+    op.add_column('jobs', sa.Column('looked_at', sa.Double(), nullable=False, server_default='0'))
+    op.add_column('tasks', sa.Column('turn', sa.Double(), nullable=False, server_default='0'))
 
 
 def downgrade() -> None:
