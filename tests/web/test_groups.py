@@ -147,6 +147,22 @@ class TestGroups(WebCase):
             self.assertTrue(self.rows(f"?by={by}"))
         self.assertGreater(len(self.rows("?by=single")), CHAIRS - 2)
 
+    def test_copies_that_become_unlike_are_apart(self) -> None:
+        """Of equal surfaces the near one keeps more levels than the far one."""
+        levels = [
+            Proposal(
+                trim="dicing",
+                target=Target(kind="mesh", index=m.index, name=m.name),
+                parameters={"level": 1 if m.index == 0 else 0, "copies": []},
+                before=2,
+                after=0,
+                memory_saved_bytes=1,
+            )
+            for m in self.analysis.meshes[:CHAIRS]
+        ]
+        found = grouped(levels, "copies", self.analysis)
+        self.assertEqual([len(x) for x in found.values()], [1, CHAIRS - 1])
+
     def test_fit_asks_the_same_ladder(self) -> None:
         """What changes nothing comes first on both pages, with the same figure."""
         said = f"Copies to instances: {CHAIRS - 1}"

@@ -13,7 +13,9 @@ from mill_lane.core.weigh.analysis import Analysis
 
 NUMBERED = re.compile(r"[\s._-]*\d+$")  # what tells copies of an object apart in their names
 NOWHERE = "no folder"
-
+# Parameters that few values are taken of: of a surface, a picture.  How many triangles are left
+# differs from copy to copy with every distance, and is the same trim.
+STEPS = ("level", "limit")
 
 T = TypeVar("T", Proposal, Choice)
 About = Proposal | Choice
@@ -84,7 +86,9 @@ def _copies(p: About, known: Known) -> str:
         return f"{p.trim} {p.target.kind} {p.parameters['of']}"
     if p.target.kind == "object":
         return f"{p.trim} object {NUMBERED.sub('', p.target.name)}"
-    return f"{p.trim} {p.target.kind} {known.root(p.target)}"
+    # Copies that are to become unlike each other are two things.
+    steps = "".join(f" {p.parameters[name]}" for name in STEPS if name in p.parameters)
+    return f"{p.trim} {p.target.kind} {known.root(p.target)}{steps}"
 
 
 def _material(p: About, known: Known) -> str:
