@@ -14,6 +14,7 @@ from mill_lane.core.denoise.denoise import Light, blended
 from mill_lane.core.denoise.lost import Lost, lost_detail
 from mill_lane.core.denoise.names import STRENGTH
 from mill_lane.core.denoise.strips import Strip
+from mill_lane.core.denoise.verdict import Judge, Verdict
 from mill_lane.core.formats.exr import read_exr, write_exr
 
 F32 = NDArray[np.float32]
@@ -68,14 +69,19 @@ class Kept:
         return blended(self.raw, self.clean, strength, share)
 
 
-def collect(strips: Iterable[Strip], height: int, width: int) -> tuple[Kept, Light, Lost | None]:
-    """Put the strips of a picture together: what is kept, its light, the detail that went."""
-    light = Light()
+def collect(
+    strips: Iterable[Strip], height: int, width: int
+) -> tuple[Kept, Light, Lost | None, Verdict | None]:
+    """Put the strips of a picture together: what is kept, its light, the detail that went, and
+    which of both is nearer to the truth.
+    """
+    light, judge = Light(), Judge()
     raw, clean = (np.empty((height, width, 3), np.float32) for _ in range(2))
     lost, noise = (np.zeros((height, width), np.float32) for _ in range(2))
     told, numbers = False, None
     for strip in strips:
         light.add(strip)
+        judge.add(strip)
         rows = slice(strip.y0, strip.y1)
         raw[rows] = np.nan_to_num(strip.layers["beauty"], posinf=0.0, neginf=0.0)
         clean[rows] = strip.picture
@@ -88,9 +94,9 @@ def collect(strips: Iterable[Strip], height: int, width: int) -> tuple[Kept, Lig
             lost[rows] = lost_detail(halves[0], halves[1], strip.picture).shown
             noise[rows] = masks.noisy_parts(halves[0], halves[1])
     if not told:
-        return Kept(raw, clean, None, None, numbers), light, None
+        return Kept(raw, clean, None, None, numbers), light, None, None
     share = float(np.sqrt(np.mean(np.square(lost))))
-    return Kept(raw, clean, lost, noise, numbers), light, Lost(lost, share)
+    return Kept(raw, clean, lost, noise, numbers), light, Lost(lost, share), judge.verdict()
 
 
 def write_kept(path: Path, kept: Kept) -> None:

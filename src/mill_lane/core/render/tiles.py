@@ -14,12 +14,13 @@ from mill_lane.core.render.integrator import trace
 from mill_lane.core.render.jit import inner, lean, linked
 from mill_lane.core.render.path import component_of, count_touches
 from mill_lane.core.render.pointers import f32_at, f64_at, i64_at, u8_at, u32_at
-from mill_lane.core.render.sampler import pair, pixel_seed
+from mill_lane.core.render.sampler import mix, pair, pixel_seed
 from mill_lane.core.render.side_by_side import bit, group, masks, own, thread_of
 from mill_lane.core.render.slots import *
 
 DIM_PIXEL, DIM_LENS, DIM_TIME = 0, 60001, 60002  # pairs of dimensions; events lie between
 COUNT = 9
+OTHER_HALF = np.uint32(0x68BC21EB)
 
 
 @inner
@@ -120,13 +121,23 @@ def _motion(w: Any, s: Any, q: Any) -> Any:
 
 
 @linked
-def _begin(s: Any, q: Any) -> None:
-    """Begin the path's sample (Q_INDEX) of its pixel (Q_X, Q_Y)."""
+def _begin(s: Any, q: Any, halves: bool) -> None:
+    """Begin the path's sample (Q_INDEX) of its pixel (Q_X, Q_Y).
+
+    Where halves of the samples are kept, each is a sequence of its own, so that neither knows of
+    the other: two halves of one sequence fill each other's gaps, and their difference is several
+    times the noise of an edge or a fine texture.
+    """
     block = np.int64(s[S_BLOCK])
     x, y = np.int64(q[Q_X]), np.int64(q[Q_Y])
     # Divided only where it changes anything.
     column, row = (x // block, y // block) if block > 1 else (x, y)
     q[Q_SEED] = pixel_seed(np.int64(s[S_SEED]), column, row)
+    if halves:
+        index = np.int64(q[Q_INDEX])
+        q[Q_INDEX] = index // 2
+        if index % 2:
+            q[Q_SEED] = mix(np.uint32(np.uint32(q[Q_SEED]) + OTHER_HALF))
     camera_ray(s, q, x, y)
 
 
@@ -278,7 +289,7 @@ def _together(w: Any, s: Any, film: Any, b: Any, c: Any, count: int) -> None:
     for i in range(count):
         p, k = group(w, b, i // SIDE), i % SIDE
         masks(p)[M_GOING] |= bit(k)
-        _begin(s, own(p, k))
+        _begin(s, own(p, k), film[F_HALF] != 0)
     trace(w, s, b, c)
     for i in range(count):
         q = own(group(w, b, i // SIDE), i % SIDE)

@@ -166,7 +166,7 @@ class Denoise(Kind[Payload, Request, Result]):
             if wanted.beside:
                 notes.say(f"{len(others)} of the frames before and after were there")
             strips = strips_for(open_source(rows, 0, wishes, notes), wishes, notes, others, tell)
-            kept, light, lost = collect(strips, rows.height, rows.width)
+            kept, light, lost, verdict = collect(strips, rows.height, rows.width)
         seconds = time.perf_counter() - start
         report(0.95, "writing")
         picture, exr = request.folder / "denoised.png", request.folder / "denoised.exr"
@@ -181,6 +181,8 @@ class Denoise(Kind[Payload, Request, Result]):
             "moved": light.moved_share,
             "notes": list(notes.words()),
         }
+        if verdict is not None:
+            measured["verdict"] = verdict.model_dump()
         if request.output is not None:
             measured["written"] = put_out(request, request.output, kept)
         shown, most = None, 0.0

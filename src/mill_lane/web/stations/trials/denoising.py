@@ -23,6 +23,7 @@ from mill_lane.core.denoise.names import (
     PICTURE,
     STRENGTH,
 )
+from mill_lane.core.denoise.verdict import Verdict
 from mill_lane.core.recipe import Recipe
 from mill_lane.jobs.denoising import denoising_of
 from mill_lane.jobs.holding import TARGET, found_of, newest, seconds_of
@@ -75,6 +76,7 @@ class Denoising:
     objects: list[tuple[int, str]]  # the largest ones by number, and how much of it they take
     mask: str  # the address of the picture that was painted or loaded; empty where there is none
     can_undo: bool
+    verdict: Verdict | None  # which is nearer to the truth, where the halves tell it
 
 
 def denoising(db: Session, trial: Render | None, region: str) -> Denoising | None:
@@ -104,6 +106,7 @@ def denoising(db: Session, trial: Render | None, region: str) -> Denoising | Non
         objects=[(n, percent(share)) for n, share in measured.get("objects", [])],
         mask=_mask_url(trial),
         can_undo=MASK in trial.layers,
+        verdict=Verdict(**measured["verdict"]) if "verdict" in measured else None,
     )
 
 
