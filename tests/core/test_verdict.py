@@ -63,8 +63,8 @@ class TestVerdict(unittest.TestCase):
                 apart.append(
                     ((raw.mean() - true[0]) / true[0], (clean.mean() - true[1]) / sum(true))
                 )
-            off = np.abs(np.mean(apart, axis=0))
-            self.assertTrue((off < 0.1).all(), off)
+            mean = np.abs(np.mean(apart, axis=0))
+            self.assertTrue((mean < 0.1).all(), mean)
 
     def test_smooth_light_is_better_clean(self) -> None:
         judge = Judge()
