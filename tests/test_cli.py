@@ -213,6 +213,7 @@ class TestCommands(unittest.TestCase):
             ("weigh", self.scene, "--camera", "nobody"),
             ("render", self.scene, "--out", out, "--samples", "0"),
             ("render", self.scene, "--out", out, "--region", "1,2,3"),
+            ("render", self.scene, "--out", out, "--region", "10%,20%,x,1%"),
             ("render", self.scene, "--out", out, "--region", "5000,5000,6000,6000"),
             ("render", self.scene, "--out", out, "--layers", "shine"),
             ("render", self.scene, "--out", out, "--device", "nowhere.json"),

@@ -53,7 +53,7 @@ class TestDenoising(BrowserCase):
         for place in places[:1]:
             crop = place.get_attribute("data-place")
             place.click()
-            self.assertEqual(self.find("image-viewer").get_attribute("data-region"), crop)
+            self.assertEqual(self.find("image-viewer").get_attribute("data-crop"), crop)
         self.quiet()
 
     def across(self, steps: int = 4) -> None:
@@ -122,7 +122,7 @@ class TestDenoising(BrowserCase):
         # Whatever the answer is, the recipe has something else.
         many = {"width": 160, "height": 90, "samples": 4000, "min_samples": 16}
         self.put("/api/jobs/1/recipes/final", many)
-        self.visit("/jobs/1/trials?panel=denoise&region=40,20,104,68")
+        self.visit("/jobs/1/trials?panel=denoise&crop=0.25,0.25,0.65,0.75")
         self.says("How few samples hold", "two renders with seeds of their own")
         self.fill("target", 30)
         self.press("Find in the crop")

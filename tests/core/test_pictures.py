@@ -16,7 +16,7 @@ from mill_lane.core.formats.pictures import decode, encode, read_header
 from mill_lane.core.image.compare import psnr, relative_mse, rmse, ssim
 from mill_lane.core.image.noise import Noise, pool, relative_error, summarise
 from mill_lane.core.image.srgb import from_linear, luminance, to_linear, view
-from mill_lane.core.recipe import DRAFT, FINAL, Recipe, clip_region, scale_region
+from mill_lane.core.recipe import DRAFT, FINAL, Recipe, clip_region
 
 
 class TestSRGB(unittest.TestCase):
@@ -187,5 +187,3 @@ class TestRecipe(unittest.TestCase):
         except ValueError:
             return
         self.assertTrue(0 <= x0 < x1 <= 100 and 0 <= y0 < y1 <= 60)
-        a0, b0, a1, b1 = scale_region((x0, y0, x1, y1), (100, 60), (200, 120))
-        self.assertEqual((a0, b0, a1, b1), (2 * x0, 2 * y0, 2 * x1, 2 * y1))

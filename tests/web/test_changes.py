@@ -11,6 +11,7 @@ import numpy as np
 from fastapi.testclient import TestClient
 from sqlalchemy import select
 
+from mill_lane.core.crop import crop_text, shares_of
 from mill_lane.core.render.state import write_state
 from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.models import DeviceRow, Job, Render, RenderGroup, Task, TrimEntry
@@ -96,11 +97,11 @@ class TestTrials(WebCase):
     def test_trials_are_written_down_before_they_run(self) -> None:
         too_small = self.refused("POST", "/api/jobs/1/trials", json={"device": 2})
         self.assertIn("Card, 4 GB", too_small["error"])
-        crop = {"device": 1, "region_0": 10, "region_1": 20, "region_2": 5000, "region_3": 200}
+        crop = {"device": 1, "crop": crop_text(shares_of((10, 20, 960, 200), 960, 540))}
         go = self.done("POST", "/api/jobs/1/trials", json=crop)["go"]
-        self.assertEqual(go, "/jobs/1/trials?b=1&region=10,20,960,200")
-        outside = {"device": 1, "region_0": 2000, "region_2": 3000, "region_3": 1}
-        self.refused("POST", "/api/jobs/1/trials", json=outside)
+        self.assertEqual(go, "/jobs/1/trials?b=1&role=draft")
+        for crop in ("2,0,3,1", "0.1,0.1", "left"):
+            self.refused("POST", "/api/jobs/1/trials", json={"device": 1, "crop": crop})
         self.refused("POST", "/api/jobs/1/trials", json={"device": 1, "frame": 500})
         self.refused("POST", "/api/jobs/1/trials", json={"device": 1, "only_component": "magic"})
         with self.home.sessions() as db:

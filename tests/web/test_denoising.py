@@ -8,6 +8,7 @@ import numpy as np
 from PIL import Image
 from sqlalchemy import select
 
+from mill_lane.core.crop import crop_of, crop_text, pixels_of, shares_of
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.store.models import RecipeRow, Render, Task
@@ -15,6 +16,7 @@ from tests.homes import do_tasks
 from tests.web.case import WebCase
 
 PANEL = "/jobs/1/trials?b=%d&panel=denoise&layer=%s"
+CROP = crop_text(shares_of((40, 20, 104, 68), 160, 90))
 
 
 class TestDenoising(WebCase):
@@ -37,7 +39,7 @@ class TestDenoising(WebCase):
         waiting = self.trial(samples=4)
         told = self.refused("POST", f"/api/trials/{waiting}/denoise", json={})
         self.assertIn("no picture yet", told["error"])
-        trial = self.trial(region_0=40, region_1=20, region_2=104, region_3=68)
+        trial = self.trial(crop=CROP)
         self.assertIn("A finished trial can be denoised", self.text(PANEL % (1, "beauty")))
         self.assertEqual(do_tasks(self.home, "render"), 2)
         ask = f"/api/trials/{trial}/denoise"
@@ -64,7 +66,7 @@ class TestDenoising(WebCase):
         options = [o["value"] for o in page.select("select[data-param='layer'] option")]
         self.assertLessEqual({"denoised", "lost"}, set(options))
         for place in page.select("[data-place]"):
-            x0, y0, x1, y1 = map(int, str(place["data-place"]).split(","))
+            x0, y0, x1, y1 = pixels_of(crop_of(str(place["data-place"])), 160, 90)
             self.assertTrue(40 <= x0 < x1 <= 104 and 20 <= y0 < y1 <= 68)
         with self.home.sessions() as db:
             task = db.scalars(select(Task).where(Task.kind == "denoise")).one()
@@ -92,7 +94,7 @@ class TestDenoising(WebCase):
 
     def test_other_ways_of_working(self) -> None:
         """Guides and components by choice; a way of working takes the other's place."""
-        trial = self.trial(region_0=40, region_1=20, region_2=104, region_3=68)
+        trial = self.trial(crop=CROP)
         do_tasks(self.home, "render")
         ask = f"/api/trials/{trial}/denoise"
         self.done("POST", ask, json={"mode": "preview", "albedo": "0.5", "depth": "0"})
@@ -117,7 +119,7 @@ class TestDenoising(WebCase):
 
     def test_masks(self) -> None:
         """Painted, loaded and picked: clean inside, raw outside, both to the bit."""
-        trial = self.trial(region_0=40, region_1=20, region_2=104, region_3=68)
+        trial = self.trial(crop=CROP)
         do_tasks(self.home, "render")
         self.done("POST", f"/api/trials/{trial}/denoise", json={})
         do_tasks(self.home, "denoise")
@@ -172,7 +174,7 @@ class TestDenoising(WebCase):
 
     def test_frames_before_and_after(self) -> None:
         """Used where there are some of the same size and crop, and said how many."""
-        crop = {"region_0": 40, "region_1": 20, "region_2": 104, "region_3": 68}
+        crop = {"crop": CROP}
         middle = self.trial(frame=2, **crop)
         for frame in (1, 3, 4):
             self.trial(frame=frame, **crop)
@@ -197,8 +199,8 @@ class TestDenoising(WebCase):
         told = self.refused("POST", ask, json={"target": "0"})
         self.assertIn("not between", told["error"])
         self.refused("POST", ask, json={"frame": 9999})
-        self.done("POST", ask, json={"region": "40,20,104,68", "target": "30"})
-        self.done("POST", ask, json={"region": "40,20,104,68", "target": "30"})
+        self.done("POST", ask, json={"crop": CROP, "target": "30"})
+        self.done("POST", ask, json={"crop": CROP, "target": "30"})
         self.assertIn("Pilot of a crop", self.text(PANEL % (1, "beauty")))
         self.assertEqual(do_tasks(self.home, "hold"), 1)
         with self.home.sessions() as db:
@@ -234,7 +236,7 @@ class TestDenoising(WebCase):
 
     def test_the_noise_has_no_map_without_halves(self) -> None:
         """A trial of one sample a pixel is denoised, and says what it lacks."""
-        trial = self.trial(samples=1, min_samples=1, region_0=40, region_1=20, region_2=104)
+        trial = self.trial(samples=1, min_samples=1, crop="0.25,0.25,0.65,1")
         do_tasks(self.home, "render")
         self.done("POST", f"/api/trials/{trial}/denoise", json={})
         self.assertEqual(do_tasks(self.home, "denoise"), 1)

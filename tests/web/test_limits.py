@@ -67,7 +67,7 @@ class TestBodies(WebCase):
         for body in (b'{"priority": [NaN, 1]}', b'{"priority": [1e999, 1]}'):
             answer = self.client.put(f"/api/tasks/{task}/wants", content=body, headers=kind)
             self.assertEqual(answer.status_code, 422, body)
-        for path in ("/jobs/1/trials?region=inf,0,1,1", "/jobs/9223372036854775808/scene"):
+        for path in ("/jobs/1/trials?crop=inf,0,1,1", "/jobs/9223372036854775808/scene"):
             answer = self.client.get(path, headers={"accept": "text/html"})
             self.assertLess(answer.status_code, 500, path)
 

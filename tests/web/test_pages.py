@@ -134,8 +134,8 @@ class TestPages(WebCase):
             html = self.client.get(path, headers={"accept": "text/html"})
             self.assertEqual(html.status_code, 404)
             self.assertIn("</h1>", html.text)
-        self.page("/jobs/1/trials?region=1,2&a=99")
-        self.page("/jobs/1/trials?region=1e999,0,0,0")
+        self.page("/jobs/1/trials?crop=1,2&a=99")
+        self.page("/jobs/1/trials?crop=1e999,0,0,0")
 
     def test_the_scene_comes_back_whole(self) -> None:
         answer = self.client.get("/jobs/1/scene.glb")

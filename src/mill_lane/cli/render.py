@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from mill_lane.cli.command import Arguments, Command, Result, add_choices, telling, whole_numbers
+from mill_lane.core.crop import crop_of, pixels_of
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import FINAL, Recipe, Region, clip_region, framed
 
@@ -40,7 +41,8 @@ def add_arguments(sub: ArgumentParser) -> None:
     for name, kind in NUMBERS:
         sub.add_argument(f"--{name}", type=kind)
     sub.add_argument("--time", type=float, metavar="SECONDS", help="stop after this time")
-    sub.add_argument("--region", metavar="X0,Y0,X1,Y1")
+    help_region = "a crop in pixels, or in percent of the frame: 25%%,10%%,50%%,40%%"
+    sub.add_argument("--region", metavar="X0,Y0,X1,Y1", help=help_region)
     sub.add_argument("--threads", type=int)
     sub.add_argument("--frame", type=int)
     sub.add_argument("--camera")
@@ -245,13 +247,18 @@ def _device(name: str, cpu: Device) -> Device:
 
 def _region(text: str | None, recipe: Recipe) -> Region:
     wanted: Region | None = None
+    if text and ("." in text or "%" in text):
+        return pixels_of(crop_of(text), recipe.width, recipe.height)
     if text:
         x0, y0, x1, y1 = whole_numbers(text, ",", 4, "Region")
         wanted = (x0, y0, x1, y1)
     try:
         return clip_region(wanted, recipe.width, recipe.height)
     except ValueError as e:
-        raise MillError(f"{e}.", "Give the region as X0,Y0,X1,Y1 within the picture.") from e
+        raise MillError(
+            f"{e}.",
+            "Give the region as X0,Y0,X1,Y1 within the picture, or in percent: 25%,10%,50%,40%.",
+        ) from e
 
 
 RENDER = Command("render", "Render a frame, or a region of it, to an EXR.", add_arguments, run)

@@ -254,18 +254,3 @@ def clip_region(region: Region | None, width: int, height: int) -> Region:
             f"the region {region} does not touch the picture of {width} x {height} pixels"
         )
     return (x0, y0, x1, y1)
-
-
-def scale_region(region: Region, size: tuple[int, int], other: tuple[int, int]) -> Region:
-    """The same part of the view in a picture of another size (both as width, height)."""
-    kx, ky = other[0] / size[0], other[1] / size[1]
-    x0, y0, x1, y1 = region
-    return clip_region(
-        (
-            round(x0 * kx),
-            round(y0 * ky),
-            max(round(x1 * kx), round(x0 * kx) + 1),
-            max(round(y1 * ky), round(y0 * ky) + 1),
-        ),
-        *other,
-    )

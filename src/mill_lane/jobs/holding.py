@@ -5,9 +5,10 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import Crop, pixels_of
 from mill_lane.core.denoise.found import Found
 from mill_lane.core.errors import MillError
-from mill_lane.core.recipe import Recipe, Region, clip_region
+from mill_lane.core.recipe import Recipe, Region
 from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
 from mill_lane.jobs.renders import check_frame
 from mill_lane.store.models import Job, Task
@@ -19,26 +20,21 @@ TARGET = 0.05  # error of a pixel, relative, in the quadratic mean
 LEAST_TARGET, MOST_TARGET = 0.002, 0.9
 
 
-def pilot_crop(region: Region | None, recipe: Recipe) -> Region:
-    """The crop that a pilot looks at: what is wanted, or its middle where that is large."""
-    try:
-        x0, y0, x1, y1 = clip_region(region, recipe.width, recipe.height)
-    except ValueError as e:
-        raise MillError(
-            "The crop does not touch the picture.", "Drag a crop over the picture."
-        ) from e
+def pilot_crop(crop: Crop | None, recipe: Recipe) -> Region:
+    """The pixels that a pilot looks at: what is wanted, or its middle where that is large."""
+    x0, y0, x1, y1 = pixels_of(crop, recipe.width, recipe.height)
     wide, high = min(x1 - x0, WIDEST), min(y1 - y0, HIGHEST)
     left, top = (x0 + x1 - wide) // 2, (y0 + y1 - high) // 2
     return left, top, left + wide, top + high
 
 
-def ask(db: Session, job: Job, region: Region | None, frame: int, target: float) -> Task:
+def ask(db: Session, job: Job, crop: Crop | None, frame: int, target: float) -> Task:
     """Have a pilot run, unless the same is under way.
 
     Parameters
     ----------
-    region : tuple or None
-        In pixels of the final picture; None for all of it.
+    crop : tuple or None
+        As shares of the frame; None for all of it.
     target : float
         The error of a pixel that is allowed, relative, in the quadratic mean.
 
@@ -55,8 +51,8 @@ def ask(db: Session, job: Job, region: Region | None, frame: int, target: float)
         )
     version = find_version(db, job)
     frame = check_frame(frame, analysis_of(db, version))
-    crop = pilot_crop(region, recipe_of(db, job, "final"))
-    payload = Payload(version=version.id, region=crop, frame=frame, target=target**2)
+    region = pilot_crop(crop, recipe_of(db, job, "final"))
+    payload = Payload(version=version.id, region=region, frame=frame, target=target**2)
     known = newest(db, job)
     if known is not None and not known.over and Payload.model_validate(known.payload) == payload:
         return known

@@ -8,10 +8,11 @@ from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import Crop, pixels_of
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe, Region, clip_region
+from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe, Region
 from mill_lane.core.recipe_versions import stored
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.analysis import Analysis
@@ -85,9 +86,9 @@ class Wish:
     role : str
         The recipe that it starts from: "draft" or "final".
     values : mapping
-        Fields of the recipe that are to be otherwise; a draft keeps them.
-    region : tuple or None
-        In pixels of the picture; None for all of it.
+        Fields of the recipe that are to be otherwise; it keeps them.
+    crop : tuple or None
+        As shares of the frame; None for all of it.
     frame : int
     device : int or None
         Its number; None for the job's own.
@@ -97,7 +98,7 @@ class Wish:
 
     role: str = "draft"
     values: Mapping[str, Any] = field(default_factory=dict)
-    region: Region | None = None
+    crop: Crop | None = None
     frame: int = 1
     device: int | None = None
     note: str = ""
@@ -115,22 +116,18 @@ def run_trial(db: Session, job: Job, wish: Wish) -> Render:
     """
     version = find_version(db, job)
     analysis = analysis_of(db, version)
-    recipe = merge(recipe_of(db, job, wish.role), wish.values)
+    kept = recipe_of(db, job, wish.role)
+    changed = recipe = merge(kept, wish.values)
     # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
     layers = tuple(dict.fromkeys((*recipe.kept_layers, *TRIAL_LAYERS)))
     recipe = recipe.model_copy(update={"layers": layers})
-    try:
-        region = clip_region(wish.region, recipe.width, recipe.height)
-    except ValueError as e:
-        raise MillError(
-            "The crop does not touch the picture.", "Drag a crop over the picture."
-        ) from e
+    region = pixels_of(wish.crop, recipe.width, recipe.height)
     frame = check_frame(wish.frame, analysis)
     device = device_of(find_device(db, wish.device) if wish.device else job.device)
     check_fits(analysis, recipe, device, (region[2] - region[0], region[3] - region[1]))
     preview = wish.preview.stored()
-    if wish.role == "draft":
-        chosen_recipe(db, job, "draft").data = stored(recipe)
+    if changed != kept or wish.role == "draft":
+        chosen_recipe(db, job, wish.role).data = stored(changed)
     if wish.endless:  # for this trial alone
         recipe = recipe.model_copy(update={"samples": MOST_SAMPLES})
     shot = Shot(recipe, region, frame, preview)

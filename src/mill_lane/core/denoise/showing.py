@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 
 from mill_lane.core.denoise import masks
 from mill_lane.core.denoise.denoise import Light, blended
+from mill_lane.core.denoise.judging import Judge
 from mill_lane.core.denoise.lost import Lost, lost_detail
 from mill_lane.core.denoise.names import STRENGTH
 from mill_lane.core.denoise.strips import Strip
-from mill_lane.core.denoise.verdict import Judge, Verdict
+from mill_lane.core.denoise.verdict import Verdict
 from mill_lane.core.formats.exr import read_exr, write_exr
 
 F32 = NDArray[np.float32]

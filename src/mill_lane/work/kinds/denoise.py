@@ -11,6 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.denoise.names import DENOISED, KEPT_EXR, LOST, MOST_BESIDE, RADIUS
+from mill_lane.core.denoise.verdict import Verdict
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.store.files import Taken, list_file
@@ -209,6 +210,9 @@ class Denoise(Kind[Payload, Request, Result]):
         made: dict[str, Any] = {
             name: {"hash": list_file(context.db, file)} for name, file in taken.items()
         }
+        verdict = result.measured.get("verdict")
+        if verdict is not None and not Verdict(**verdict).better:
+            made[DENOISED]["unsure"] = True  # it is not shown in the raw one's place by itself
         if LOST in made:
             made[LOST] |= {"low": 0.0, "high": 100 * result.most_lost, "unit": "%"}
         others = {k: v for k, v in row.layers.items() if k != LOST}  # an older one's map goes

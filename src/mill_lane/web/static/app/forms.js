@@ -1,5 +1,5 @@
 // Forms that send their fields as JSON: data-method, action, and what comes after in data-then.
-import { clearComplaints, complain, refresh, send, visit } from "./page.js";
+import { clearComplaints, complain, merged, refresh, send, visit } from "./page.js";
 
 function fieldsOf(form, submitter) {
   // Names may come from a scene (its lights): no ending says what is a list, and none is special.
@@ -54,6 +54,7 @@ document.addEventListener("alpine:init", () => {
       clearComplaints(form);
       if (!data.go || data.go === location.pathname + location.search) await refresh();
       else if (form.dataset.then === "stay") await visit(data.go);
+      else if (form.dataset.then === "merge") await visit(merged(data.go));
       else location.assign(data.go);
     },
     // For fields that are kept as soon as they change.

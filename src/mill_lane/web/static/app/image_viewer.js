@@ -3,11 +3,12 @@
 // Everything is in pixels of the whole picture (data-size).  data-under is a whole-view picture,
 // data-a and data-b are crops with their places in data-a-rect and data-b-rect, data-live a crop that
 // is still rendering.  All rectangles are shares of the picture, 0 to 1, so that trials of other sizes
-// fall into place; data-region is in pixels.
+// fall into place, and so is the crop that is drawn, data-crop.
 const WHOLE = [0, 0, 1, 1];
 const PAD = 12; // CSS pixels round a picture at fit
 const GRIP = 8; // CSS pixels beside the wipe in which it can be taken
 const LEAST = 8; // pixels of a crop
+const SOFT = 0.45; // of what lies behind
 const MONO = '12px "Sometype Mono", monospace';
 const SANS = '600 12px "Schibsted Grotesk", sans-serif';
 
@@ -25,7 +26,7 @@ class ImageViewer extends HTMLElement {
     "data-b-rect",
     "data-live",
     "data-live-rect",
-    "data-region",
+    "data-crop",
     "data-size",
     "data-mask",
   ];
@@ -58,7 +59,8 @@ class ImageViewer extends HTMLElement {
     const key = name.slice("data-".length);
     if (["under", "a", "b", "live"].includes(key)) this.load(key, value);
     if (key === "mask") this.tell("masked");
-    else if (name === "data-size") this.layout();
+    if (key === "size" || key === "crop") this.tell("resized");
+    if (name === "data-size") this.layout();
     else this.draw();
   }
 
@@ -126,13 +128,14 @@ class ImageViewer extends HTMLElement {
     this.draw();
   }
 
-  // A crop in pixels of the picture into the middle, a pixel of it a pixel of the screen.
+  // A crop into the middle, a pixel of it a pixel of the screen.
   showPlace([x0, y0, x1, y1]) {
+    const [w, h] = this.size;
     this.zoom = "1";
     this.scale = this.actual;
     this.at = [
-      Math.round(this.clientWidth / 2 - ((x0 + x1) / 2) * this.scale),
-      Math.round(this.clientHeight / 2 - ((y0 + y1) / 2) * this.scale),
+      Math.round(this.clientWidth / 2 - ((x0 + x1) / 2) * w * this.scale),
+      Math.round(this.clientHeight / 2 - ((y0 + y1) / 2) * h * this.scale),
     ];
     this.draw();
   }
@@ -140,6 +143,16 @@ class ImageViewer extends HTMLElement {
   setWipe(share) {
     this.wipe = share;
     this.draw();
+  }
+
+  // Whether what is behind is all there is to see.
+  get alone() {
+    return !(this.pictures.a || this.pictures.b || this.pictures.live);
+  }
+
+  // Shares of the picture in its pixels.
+  pixels(shares) {
+    return shares?.map((v, i) => v * this.size[i % 2]);
   }
 
   // A rectangle in shares of the picture as left, top, width, height in the element.
@@ -166,7 +179,10 @@ class ImageViewer extends HTMLElement {
     const [x, y, w, h] = this.placed(WHOLE);
     c.strokeStyle = token("--color-well-edge");
     c.strokeRect(x - 0.5, y - 0.5, w + 1, h + 1);
+    // Behind a crop, or what is still to come, it is there but not taken for a part of it.
+    c.globalAlpha = this.alone ? 1 : SOFT;
     this.paint(c, "under", WHOLE);
+    c.globalAlpha = 1;
     const a = this.numbers("a-rect", WHOLE);
     const b = this.numbers("b-rect", WHOLE);
     this.paint(c, "a", a);
@@ -179,7 +195,7 @@ class ImageViewer extends HTMLElement {
     if (this.brush && BRUSHES.has(this.mode)) {
       this.brush.draw(c, token("--color-ochre"), this.placed(b));
     }
-    const region = this.drawing || this.numbers("region", null);
+    const region = this.drawing || this.pixels(this.numbers("crop", null));
     if (region) this.drawRegion(c, region);
   }
 
@@ -323,7 +339,10 @@ class ImageViewer extends HTMLElement {
     this.held = undefined;
     this.drawing = undefined;
     const large = region && region[2] - region[0] >= LEAST && region[3] - region[1] >= LEAST;
-    if (large) this.tell("drawn", region);
+    if (large) {
+      const [w, h] = this.size;
+      this.tell("drawn", [region[0] / w, region[1] / h, region[2] / w, region[3] / h]);
+    }
     this.draw();
   }
 

@@ -115,6 +115,18 @@ export function withParam(name, value) {
   return url.pathname + url.search;
 }
 
+// This address with the parameters of another: what that one does not name stays, and what it leaves
+// empty goes.
+export function merged(href) {
+  const url = new URL(location.href);
+  const to = new URL(href, location.href);
+  for (const [name, value] of to.searchParams) {
+    if (value) url.searchParams.set(name, value);
+    else url.searchParams.delete(name);
+  }
+  return to.pathname + url.search;
+}
+
 export function clearComplaints(place) {
   for (const old of place.querySelectorAll(":scope > .message[role=alert]")) old.remove();
 }

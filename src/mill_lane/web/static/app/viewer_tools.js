@@ -3,10 +3,38 @@ import { MaskBrush } from "./mask_brush.js";
 import { complain, refresh, send, visit, withParam } from "./page.js";
 
 const REST = 250; // milliseconds between two tellings of where the pointer is
-const regionFields = () => {
+const PLACES = 6; // decimals of a share of the frame, as the server writes it
+const viewer = () => document.querySelector("image-viewer");
+const edges = () => [...document.querySelectorAll("#trial [data-edge]")];
+
+// The size of the next trial: as it is typed, or else as it is kept.
+function sizeAtHand() {
   const { elements } = document.getElementById("trial");
-  return [0, 1, 2, 3].map((i) => elements[`region_${i}`]);
-};
+  const kept = viewer().size;
+  return [elements.width, elements.height].map((field, i) => Number(field?.value) || kept[i]);
+}
+
+// The crop in pixels of the size at hand, in the fields where it can be typed.
+function tellCrop() {
+  const form = document.getElementById("trial");
+  if (!form) return;
+  const text = form.elements.crop.value;
+  const shares = text ? text.split(",").map(Number) : [0, 0, 1, 1];
+  const size = sizeAtHand();
+  edges().forEach((field, i) => {
+    field.value = Math.round(shares[i] * size[i % 2]);
+  });
+  form.querySelector("[data-crop-away]").hidden = !text;
+}
+
+// A crop, as shares of the frame: into the form, the address and the picture; none: the whole view.
+function setCrop(shares) {
+  const text = shares ? shares.map((v) => Number(v.toFixed(PLACES))).join(",") : "";
+  for (const field of document.querySelectorAll("[name=crop]")) field.value = text;
+  history.replaceState(null, "", withParam("crop", text));
+  viewer().setAttribute("data-crop", text);
+  tellCrop();
+}
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("viewertools", () => ({
@@ -62,10 +90,10 @@ document.addEventListener("alpine:init", () => {
     },
     // A place worth a look: at 1:1, as the crop of the next trial, and in the address.
     jump(event) {
-      const region = event.currentTarget.dataset.place.split(",").map(Number);
-      this.viewer.showPlace(region);
+      const crop = event.currentTarget.dataset.place.split(",").map(Number);
+      this.viewer.showPlace(crop);
       this.zoom = "1";
-      this.drawn({ detail: region });
+      setCrop(crop);
     },
     // The pointer rests on a place that is to be refined first.
     async looked(event) {
@@ -137,14 +165,43 @@ document.addEventListener("alpine:init", () => {
     zoomed(event) {
       this.zoom = event.detail;
     },
-    // A crop was drawn: into the fields and the address.
+    // A crop was drawn.
     drawn(event) {
-      const region = event.detail;
-      regionFields().forEach((field, i) => {
-        field.value = region[i];
-      });
-      history.replaceState(null, "", withParam("region", region.join(",")));
-      this.viewer.setAttribute("data-region", region.join(","));
+      setCrop(event.detail);
+    },
+    // The page brought another size, or another crop.
+    resized() {
+      setTimeout(tellCrop); // once all of the page is there
+    },
+  }));
+  // The fields of the crop.
+  Alpine.data("crop", () => ({
+    init() {
+      const sized = ({ target }) => ["width", "height"].includes(target.name) && tellCrop();
+      this.$root.form.addEventListener("input", sized);
+    },
+    typed() {
+      const size = sizeAtHand();
+      const [x0, y0, x1, y1] = edges().map((field, i) =>
+        Math.min(Math.max(Number(field.value) / size[i % 2], 0), 1),
+      );
+      if (x1 > x0 && y1 > y0) setCrop([x0, y0, x1, y1]);
+      else tellCrop();
+    },
+    away() {
+      setCrop(null);
+    },
+  }));
+  // What the next trial leaves out: it belongs to the view.
+  Alpine.data("looking", () => ({
+    choose() {
+      const fields = [...this.$root.querySelectorAll("[name]")];
+      const ticked = fields.filter((f) => f.name === "hide" && f.checked).map((f) => f.value);
+      history.replaceState(null, "", withParam("hide", ticked.join(",")));
+      for (const f of fields.filter((f) => f.name !== "hide")) {
+        const usual = f.name === "view" && f.value === "light";
+        history.replaceState(null, "", withParam(f.name, usual ? "" : f.value));
+      }
     },
   }));
 });

@@ -10,17 +10,17 @@ from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import crop_of
 from mill_lane.core.denoise.masks import Where
 from mill_lane.core.denoise.names import MOST_BESIDE, PICTURE, RADIUS, STRENGTH
 from mill_lane.core.names import short_name
 from mill_lane.jobs import masks
 from mill_lane.jobs.denoising import blend, clean_file, denoise_trial, kept_of
 from mill_lane.jobs.holding import TARGET, ask
-from mill_lane.jobs.lookup import find_job, find_render, recipe_of
+from mill_lane.jobs.lookup import find_job, find_render
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, home_of
 from mill_lane.web.shared.uploads import received
-from mill_lane.web.stations.trials import view
 from mill_lane.web.stations.trials.denoising import numbers_of
 from mill_lane.work.kinds.denoise import Wanted
 
@@ -59,8 +59,10 @@ class DenoiseForm(BaseModel):
 @router.post("/api/trials/{trial}/denoise")
 def denoise(db: Db, trial: int, form: DenoiseForm) -> Done:
     """Take the noise out of a trial; what it was stays."""
-    denoise_trial(db, find_render(db, trial, "trial"), form.wanted)
-    return Done()
+    row = find_render(db, trial, "trial")
+    denoise_trial(db, row, form.wanted)
+    # What is shown goes back to what is usual: the clean picture, as soon as it is there.
+    return Done(go=f"/jobs/{row.job_id}/trials?b={row.number}&a=&layer=")
 
 
 @router.get("/trials/{trial}/denoised.png", include_in_schema=False)
@@ -141,7 +143,7 @@ def denoised_exr(db: Db, home: AHome, trial: int) -> FileResponse:
 class HoldForm(BaseModel):
     """Where, and with which error at most, in percent."""
 
-    region: Annotated[str, Field(max_length=80)] = ""
+    crop: Annotated[str, Field(max_length=200)] = ""  # as shares of the frame
     frame: int = 1
     target: Annotated[float, Field(allow_inf_nan=False)] = 100 * TARGET
 
@@ -150,6 +152,5 @@ class HoldForm(BaseModel):
 def samples_that_hold(db: Db, job: int, form: HoldForm) -> Done:
     """Find how few samples hold, denoised, by a pilot of a crop."""
     row = find_job(db, job)
-    crop = view.region_of(form.region, recipe_of(db, row, "final"))
-    ask(db, row, (crop[0], crop[1], crop[2], crop[3]), form.frame, form.target / 100)
+    ask(db, row, crop_of(form.crop), form.frame, form.target / 100)
     return Done()

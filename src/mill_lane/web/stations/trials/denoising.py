@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 from urllib.parse import urlencode
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import crop_text, shares_of
 from mill_lane.core.denoise.found import Found
 from mill_lane.core.denoise.names import (
     DENOISED,
@@ -53,7 +54,7 @@ class Blend:
 
 @dataclass(frozen=True)
 class Place:
-    """Where detail was lost: a crop in pixels of the whole picture, left, top, right, bottom."""
+    """Where detail was lost: a crop as shares of the frame."""
 
     number: int
     crop: str
@@ -79,7 +80,15 @@ class Denoising:
     verdict: Verdict | None  # which is nearer to the truth, where the halves tell it
 
 
-def denoising(db: Session, trial: Render | None, region: str) -> Denoising | None:
+class Links(Protocol):
+    """Makes addresses of the same view with something changed."""
+
+    def link(self, **changes: Any) -> str:
+        """The address."""
+        ...
+
+
+def denoising(db: Session, trial: Render | None, asked: Links) -> Denoising | None:
     """What there is to say of denoising a trial; None where it has no picture."""
     if trial is None or not trial.exr:
         return None
@@ -87,15 +96,15 @@ def denoising(db: Session, trial: Render | None, region: str) -> Denoising | Non
     done = task is not None and task.state == "done"
     measured = task.result.get("measured", {}) if task is not None and done else {}
     left, top = trial.region[:2]
-    places = [
-        Place(k + 1, f"{x0 + left},{y0 + top},{x1 + left},{y1 + top}")
-        for k, (x0, y0, x1, y1) in enumerate(measured.get("worst", []))
+    width, height = trial.recipe["width"], trial.recipe["height"]
+    worst = [
+        (x0 + left, y0 + top, x1 + left, y1 + top) for x0, y0, x1, y1 in measured.get("worst", [])
     ]
-    query = urlencode({"b": trial.number, "region": region, "layer": DENOISED, "panel": "denoise"})
+    places = [Place(k + 1, crop_text(shares_of(w, width, height))) for k, w in enumerate(worst)]
     return Denoising(
         id=trial.id,
         number=trial.number,
-        address=f"?{query}",
+        address=asked.link(b=trial.number, layer=DENOISED, panel="denoise"),
         task=task,
         wanted=dict(task.payload) if task is not None else {},
         measured=measured,

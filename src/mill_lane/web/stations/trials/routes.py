@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import Annotated, Literal
+from urllib.parse import urlencode
 
 from fastapi import APIRouter, Body, Depends, Request
 from fastapi.concurrency import run_in_threadpool
@@ -11,6 +12,7 @@ from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import crop_of
 from mill_lane.core.names import short_name
 from mill_lane.jobs import renders, sessions
 from mill_lane.jobs.lookup import device_of, devices, find_job, find_render, own_cpu, recipe_of
@@ -45,10 +47,7 @@ class TrialForm(BaseModel):
 
     after: int | None = None  # the trial it will be compared with
     role: Literal["draft", "final"] = "draft"
-    region_0: int = 0
-    region_1: int = 0
-    region_2: int = 0
-    region_3: int = 0
+    crop: Annotated[str, Field(max_length=200)] = ""  # as shares of the frame
     frame: int = 1
     device: int | None = None
     note: Annotated[str, Field(max_length=2000)] = ""
@@ -60,12 +59,6 @@ class TrialForm(BaseModel):
     only_component: Annotated[str, Field(max_length=40)] = ""
     view: Literal["light", "occlusion", "wires"] = "light"
 
-    @property
-    def region(self) -> tuple[int, int, int, int] | None:
-        """The crop; None for the whole picture."""
-        drawn = (self.region_0, self.region_1, self.region_2, self.region_3)
-        return None if self.whole or drawn == (0, 0, 0, 0) else drawn
-
 
 @router.post("/api/jobs/{job}/trials")
 def run_trial(db: Db, job: int, form: TrialForm) -> Done:
@@ -76,7 +69,7 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     wish = renders.Wish(
         role=form.role,
         values=values,
-        region=form.region,
+        crop=None if form.whole else crop_of(form.crop),
         frame=form.frame,
         device=form.device,
         note=form.note,
@@ -84,9 +77,8 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
         preview=preview,
     )
     trial = renders.run_trial(db, row, wish)
-    crop = ",".join(map(str, trial.region))
-    compared = f"&a={form.after}" if form.after else ""
-    return Done(go=f"/jobs/{row.id}/trials?b={trial.number}{compared}&region={crop}")
+    shown = {"b": trial.number} | ({"a": form.after} if form.after else {}) | {"role": form.role}
+    return Done(go=f"/jobs/{row.id}/trials?{urlencode(shown)}")
 
 
 @router.put("/api/trials/{trial}/note")

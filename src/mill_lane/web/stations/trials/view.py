@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
+from urllib.parse import urlencode
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import Crop, crop_of, crop_text, pixels_of
 from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS, STRENGTH
 from mill_lane.core.devices.model import Device
-from mill_lane.core.recipe import Recipe
+from mill_lane.core.errors import MillError
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.jobs.looks import look_of
@@ -50,16 +52,16 @@ RANK = {"running": 0, "paused": 1, "queued": 2}
 
 @dataclass
 class Asked:
-    """What the address asks for: the trials A and B, the crop of the next, what is shown of
-    them.
+    """What the address asks for: the trials A and B, the crop of the next, what it leaves out, what
+    is shown of them.
     """
 
     a: int | None = None
     b: int | None = None
-    region: str = ""
+    crop: str = ""  # as shares of the frame
     removed: int | None = None
     role: str = "draft"
-    layer: str = "beauty"
+    layer: str = ""  # empty: the clean picture where that is the better one, or else the raw
     panel: str = "book"
     division: str = "kinds"
     # How a denoised trial is shown.
@@ -68,6 +70,26 @@ class Asked:
     objects: str = ""
     detail: float = 0.0
     all: bool = False  # every trial of the log, not only the newest
+    # What the next trial leaves out while looking.
+    hide: str = ""
+    only_object: str = ""
+    only_component: str = ""
+    view: str = ""
+
+    @property
+    def drawn(self) -> Crop | None:
+        """The crop; None for the whole view, and for what is none."""
+        try:
+            return crop_of(self.crop)
+        except MillError:
+            return None
+
+    def link(self, **changes: Any) -> str:
+        """The address of the same view with something changed."""
+        usual = {f.name: f.default for f in fields(self)}
+        now = {name: getattr(self, name) for name in usual if name != "removed"} | changes
+        said = {k: v for k, v in now.items() if v != usual[k] and v not in (None, "")}
+        return f"?{urlencode({k: int(v) if v is True else v for k, v in said.items()})}"
 
 
 @dataclass(frozen=True)
@@ -129,7 +151,8 @@ def context(
     running = _running(trials, second)
     table = [r for r in log.rows(trials) if r.number in shown_numbers or not r.over]
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
-    a, b = shown(first, asked.layer, blend), shown(second, asked.layer, blend)
+    layer = asked.layer or _usual_layer(first, second)
+    a, b = shown(first, layer, blend), shown(second, layer, blend)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
     under = newest_with_picture(
         db, summary.job, [f.number for f in figures if log.is_whole(f.crop)]
@@ -142,8 +165,8 @@ def context(
         "every_row": asked.all,
         "a": a,
         "b": b,
-        "under": under if asked.layer == "beauty" else None,
-        "look": look_of(db, summary) if under is None and asked.layer == "beauty" else None,
+        "under": under,
+        "look": look_of(db, summary) if under is None else None,
         "recipe": recipe,
         "role": role,
         "fields": first_fields(recipe),
@@ -151,24 +174,26 @@ def context(
         "objects": sorted({o.name for o in summary.analysis.outlines}),
         "components": [(k, component_name(k)) for k in COMPONENTS],
         "previews": log.PREVIEWS,
-        "layer": asked.layer,
+        "asked": asked,
+        "layer": layer,
         "layers": layer_choices(*(t.layers for t in (first, second) if t is not None)),
         "scale": scales[0] if scales else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
         "divisions": DIVISIONS,
         "profile": _profile(db, asked, first, second) if asked.panel == "profile" else None,
-        "region": region_of(asked.region, recipe),
+        "crop": crop_text(asked.drawn),
+        "region": pixels_of(asked.drawn, recipe.width, recipe.height),
         "device_options": devices,
         "use_device": summary.job.device_id if fits else cpu,
         "fits": fits,
-        "denoising": denoising(db, second, asked.region) if asked.panel == "denoise" else None,
+        "denoising": denoising(db, second, asked) if asked.panel == "denoise" else None,
         "blend": blend,
         "masks": list((MASKS | PICKED).items()),
         "modes": MODES,
         "usual_radius": RADIUS,
         "hold": holding(db, summary) if asked.panel == "denoise" else None,
         # A clean picture is wiped against the raw one of the same trial.
-        "left": shown(second) if asked.layer == DENOISED and first is None else a,
+        "left": shown(second) if layer == DENOISED and first is None else a,
         "live": shown(running),
         "live_task": running.task if running else None,
         "live_clean": bool(running and running.task and (running.task.wants or {}).get("clean")),
@@ -200,6 +225,15 @@ def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render
     return first, second
 
 
+def _usual_layer(first: Render | None, second: Render | None) -> str:
+    """What is shown where nothing else was asked for: the clean picture of all that are shown,
+    unless it may be the worse one.
+    """
+    both = [t.layers.get(DENOISED) for t in (first, second) if t is not None]
+    clean = both and all(entry and not entry.get("unsure") for entry in both)
+    return DENOISED if clean else "beauty"
+
+
 def _running(trials: list[Render], second: Render | None) -> Render | None:
     """The trial that is going on, or the next one that will."""
     going = [t for t in trials if t.task is not None and not t.task.over]
@@ -223,12 +257,3 @@ def _profile(db: Session, asked: Asked, first: Render | None, second: Render | N
             if found is not None:
                 return found
     return None
-
-
-def region_of(text: str, recipe: Recipe) -> list[int]:
-    """The crop of the address, or the whole picture."""
-    try:
-        numbers = [int(float(x)) for x in text.split(",")]
-    except (ValueError, OverflowError):
-        numbers = []
-    return numbers if len(numbers) == 4 else [0, 0, recipe.width, recipe.height]

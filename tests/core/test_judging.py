@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from scipy.ndimage import uniform_filter
 
+from mill_lane.core.denoise.judging import Judge, errors_of
 from mill_lane.core.denoise.strips import Strip
-from mill_lane.core.denoise.verdict import Judge, errors_of
 
 SIDE, NOISE = 96, 0.2
 

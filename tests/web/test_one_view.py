@@ -1,0 +1,93 @@
+"""One view through everything: the crop, the pair and what is left out stay through it all."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+from sqlalchemy import select
+
+from mill_lane.core.crop import crop_of, crop_text, pixels_of
+from mill_lane.jobs.lookup import find_job, recipe_of
+from mill_lane.store.models import Render, Task
+from tests.homes import do_tasks
+from tests.web.case import WebCase
+
+CROP = "0.357292,0.25,0.466667,0.5"
+SMALL = {"width": 96, "height": 54, "samples": 2, "min_samples": 1, "device": 1}
+
+
+class TestOneView(WebCase):
+    def trial(self, **more: Any) -> Render:
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
+        with self.home.sessions() as db:
+            return db.scalars(select(Render).order_by(Render.id.desc())).first()  # type: ignore[return-value]
+
+    def recipe(self, role: str) -> Any:
+        with self.home.sessions() as db:
+            return recipe_of(db, find_job(db, 1), role)
+
+    def role_link(self, page: Any, role: str) -> str:
+        return str(next(a["href"] for a in page.select("#trial a") if a.get_text() == role))
+
+    def test_the_crop_is_a_share_of_the_frame(self) -> None:
+        """From draft to final and through another size it is the same part of the view."""
+        for role, size in (("draft", (960, 540)), ("final", (1920, 1080))):
+            page = self.page(f"/jobs/1/trials?crop={CROP}&role={role}")
+            viewer = page.find("image-viewer")
+            self.assertEqual(viewer["data-crop"], CROP)  # type: ignore[index]
+            edges = [int(str(e["value"])) for e in page.select("[data-edge]")]
+            self.assertEqual(edges, list(pixels_of(crop_of(CROP), *size)))
+        self.assertIn(f"crop={CROP.replace(',', '%2C')}", self.role_link(page, "draft"))
+        for width, height in ((96, 54), (64, 36), (320, 180)):
+            trial = self.trial(width=width, height=height, crop=CROP)
+            self.assertEqual(trial.region, list(pixels_of(crop_of(CROP), width, height)))
+
+    def test_what_is_asked_for_stays_in_every_link(self) -> None:
+        self.trial()
+        self.trial()
+        do_tasks(self.home, "render")
+        view = f"a=1&b=2&crop={CROP}&layer=albedo&hide=fog%2Cindirect&only_object=oven&panel=book"
+        page = self.page(f"/jobs/1/trials?{view}")
+        links = [self.role_link(page, "final")]
+        links += [str(a["href"]) for a in page.select("nav[aria-label='Below the picture'] a")]
+        for link in links:
+            said = parse_qs(urlsplit(link).query)
+            kept = {name: said[name][0] for name in ("a", "b", "crop", "layer", "hide")}
+            self.assertEqual(
+                kept, {"a": "1", "b": "2", "crop": CROP, "layer": "albedo", "hide": "fog,indirect"}
+            )
+        ticked = [i["value"] for i in page.select("input[name=hide][checked]")]
+        self.assertEqual(sorted(map(str, ticked)), ["fog", "indirect"])
+        self.assertEqual(page.select_one("input[name=only_object]")["value"], "oven")  # type: ignore[index]
+        go = self.done("POST", "/api/jobs/1/trials", json=SMALL | {"role": "final", "after": 2})
+        said = parse_qs(urlsplit(str(go["go"])).query)
+        self.assertEqual(said, {"b": ["3"], "a": ["2"], "role": ["final"]})
+
+    def test_how_few_samples_hold_looks_where_the_crop_is(self) -> None:
+        """Drawn on a draft of another size than the final picture."""
+        self.done("POST", "/api/jobs/1/samples-that-hold", json={"crop": CROP, "target": "30"})
+        with self.home.sessions() as db:
+            task = db.scalars(select(Task).where(Task.kind == "hold")).one()
+        x0, y0, x1, y1 = pixels_of(crop_of(CROP), 1920, 1080)
+        left, top, right, bottom = task.payload["region"]
+        self.assertEqual((left + right) // 2, (x0 + x1) // 2)
+        self.assertEqual((top + bottom) // 2, (y0 + y1) // 2)
+        self.assertTrue(x0 <= left < right <= x1 and y0 <= top < bottom <= y1)
+
+    def test_what_is_typed_for_a_trial_stays_in_its_recipe(self) -> None:
+        """Also in the final one; without an end, and what a trial keeps, are of the trial alone."""
+        before = self.recipe("final")
+        self.trial(role="final", bounces=3, endless=True)
+        after = self.recipe("final")
+        self.assertEqual((after.bounces, after.samples, after.width), (3, 2, 96))
+        self.assertEqual(after.layers, before.layers)
+        self.assertEqual(self.recipe("draft").width, 960)
+
+    def test_a_crop_that_is_none(self) -> None:
+        for crop in ("nonsense", "2,2,3,3", "0,0,0,0"):
+            page = self.page(f"/jobs/1/trials?crop={crop}")
+            self.assertEqual(page.find("image-viewer")["data-crop"], "")  # type: ignore[index]
+            told = self.refused("POST", "/api/jobs/1/trials", json=SMALL | {"crop": crop})
+            self.assertIn("crop", told["error"])
+        self.assertEqual(crop_text(crop_of("0,0,1,1")), "")
