@@ -26,7 +26,7 @@ from mill_lane.core.progress import Cancelled
 from mill_lane.store.transactions import no_room
 from mill_lane.work import failures
 from mill_lane.work.kinds.base import Paused
-from mill_lane.work.limits import end_with, limit_memory
+from mill_lane.work.limits import limit_memory
 from mill_lane.work.memory import most_memory, return_large_blocks
 
 RHYTHM = 0.15  # seconds between two tellings
@@ -92,12 +92,10 @@ class Reporter:
             time.sleep(0.2)
 
 
-def main(pipe: Connection, parent: int) -> None:
+def main(pipe: Connection) -> None:
     """Serve tasks until the pipe closes."""
     # Ctrl-C is the server's to handle; the pipe's end is ours.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    if not end_with(parent):
-        return
     os.nice(5)  # the page must answer while this computes
     return_large_blocks()
     # Before anything else of this system is given up for lack of memory, let it be this process.

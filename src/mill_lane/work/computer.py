@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import multiprocessing
-import os
 from collections.abc import Mapping
 from multiprocessing.connection import Connection
-from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
 
+from mill_lane.work import forks
 from mill_lane.work.child import main as child_main
 
 
@@ -23,23 +22,19 @@ class Child:
     """
 
     def __init__(self) -> None:
-        context = multiprocessing.get_context("spawn")
         self.pipe: Connection
-        self.pipe, theirs = context.Pipe()
-        self.process: BaseProcess = context.Process(
-            target=child_main, args=(theirs, os.getpid()), daemon=True
-        )
-        self.process.start()
-        theirs.close()
+        self.pipe, theirs = multiprocessing.Pipe()
+        with theirs:
+            self.process = forks.start(child_main, pipes=[theirs])
 
     def alive(self) -> bool:
         """Whether it runs."""
-        return self.process.is_alive()
+        return self.process.alive()
 
     @property
     def exit_code(self) -> int:
         """How it ended, negative for a signal."""
-        return self.process.exitcode or 0
+        return self.process.exit_code or 0
 
     def give(self, kind: str, request: BaseModel, folder: Path) -> bool:
         """Hand it a task; False where it is no longer there."""

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import multiprocessing
-import os
 import threading
 import time
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
-from multiprocessing.process import BaseProcess
 from pathlib import Path
 
-from mill_lane.work.signs import Sign, Signs
+from mill_lane.work import forks
+from mill_lane.work.forks import Process
+from mill_lane.work.signs import Sign
 from mill_lane.work.worker import serve
 
 TICK = 2.0  # seconds after which it looks although nothing was heard
@@ -61,7 +61,7 @@ class Supervisor:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.process: BaseProcess | None = None
+        self.process: Process | None = None
         self.starts = 0
         self._sign, self._heard = Sign(), time.monotonic()
         self._since = self._heard  # when it began what it does
@@ -84,7 +84,7 @@ class Supervisor:
         """How the worker is now."""
         silent = time.monotonic() - self._heard
         process = self.process
-        alive = process is not None and process.is_alive()
+        alive = process is not None and process.alive()
         pid = process.pid if process is not None else None
         stuck = silent > self._patience(SILENT)
         doing = time.monotonic() - self._since
@@ -104,15 +104,10 @@ class Supervisor:
 
     def _one(self, pause: float) -> None:
         """Start a worker and watch it until it ends, or has to be ended."""
-        context = multiprocessing.get_context("spawn")
-        ours, theirs = context.Pipe(duplex=False)
-        # Not a daemon: it has a child of its own.  It ends by itself when its parent is gone.
-        process = context.Process(
-            target=serve, args=(str(self.folder), os.getpid(), Signs(theirs)), daemon=False
-        )
+        ours, theirs = multiprocessing.Pipe(duplex=False)
         self._sign, self._heard = Sign(), time.monotonic()
-        process.start()
-        theirs.close()
+        with theirs:
+            process = forks.start(serve, str(self.folder), pipes=[theirs])
         self.process = process
         self.starts += 1
         try:
@@ -120,14 +115,14 @@ class Supervisor:
         finally:
             process.terminate()
             process.join(3)
-            if process.is_alive():
+            if process.alive():
                 process.kill()
                 process.join()
             ours.close()
 
-    def _listen(self, process: BaseProcess, pipe: Connection) -> None:
+    def _listen(self, process: Process, pipe: Connection) -> None:
         last = time.monotonic()
-        while not self._ended.is_set() and process.is_alive():
+        while not self._ended.is_set() and process.alive():
             ready = wait([pipe, process.sentinel, self._wake], TICK)
             now = time.monotonic()
             if now - last > TICK + SILENT / 2:  # we slept as well: the computer was suspended

@@ -42,6 +42,24 @@ def _start_readers() -> subprocess.Popen[bytes] | None:
     return None
 
 
+def complete() -> bool:
+    """Whether all kernels of these sources were compiled, and are kept: they only are to be
+    loaded.
+    """
+    try:
+        return int(_mark().read_text()) <= _kept()
+    except (OSError, ValueError):
+        return False
+
+
+def _mark() -> Path:
+    return cache_folder() / "complete"
+
+
+def _kept() -> int:
+    return sum(1 for _ in cache_folder().rglob("*.nbc"))
+
+
 def prepare(progress: Progress, behind: int = BEHIND) -> float:
     """Have every kernel ready in this process; returns the seconds it took.
 
@@ -89,6 +107,8 @@ def prepare(progress: Progress, behind: int = BEHIND) -> float:
     if failure:
         raise failure[0]
     _ready.set()
+    with contextlib.suppress(OSError):
+        _mark().write_text(str(_kept()))
     return time.perf_counter() - start
 
 

@@ -15,6 +15,7 @@ import time
 import traceback
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -365,10 +366,7 @@ class Worker:
 
 
 class Beside:
-    """A lane that runs beside the first, on a thread of its own that is started anew if it ends.
-
-    It is a thread of the worker, since a child ends with the thread that started it.
-    """
+    """A lane that runs beside the first, on a thread of its own that is started anew if it ends."""
 
     def __init__(self, home: Home, parent: int, lane: str, waker: Waker) -> None:
         self.home, self.parent, self.lane, self.waker = home, parent, lane, waker
@@ -388,10 +386,11 @@ def _fail(context: Context, error: dict[str, Any]) -> None:
     queue.end(context.db, context.task, "failed", text="failed", error=error)
 
 
-def serve(folder: str, parent: int, signs: Signs) -> None:
+def serve(pipe: Connection, folder: str) -> None:
     """Entry of the worker process."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     # Stopped from outside, its child goes with it.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     with contextlib.suppress(KeyboardInterrupt):
-        Worker(open_home(Path(folder), migrated=True), signs, queue.LANES[0]).run(parent)
+        home = open_home(Path(folder), migrated=True)
+        Worker(home, Signs(pipe), queue.LANES[0]).run(os.getppid())
