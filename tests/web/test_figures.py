@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.progress import left_of
 from mill_lane.core.recipe import DRAFT
 from mill_lane.core.weigh.ledger import Ledger, Step
 from mill_lane.core.weigh.measure import weigh
@@ -53,6 +54,15 @@ class TestFigures(unittest.TestCase):
         self.assertEqual(said["seconds"], shown.duration(51600))
         self.assertIn(shown.duration(280), said["left"])
         self.assertEqual(said["noise"], shown.percent(0.0314))
+
+    def test_time_left_is_told_of_loading_and_of_rendering_apart(self) -> None:
+        """While a scene is loaded, nobody knows how long the rendering will take."""
+        task = Task(kind="x", payload={}, share=0.0, text="reading the scene", live={})
+        self.assertNotIn("left", said_of(task))
+        task.live = {"phase": "loading", "left": 12.0}
+        self.assertEqual(said_of(task)["left"], f"about {shown.duration(12)} to load")
+        self.assertEqual([left_of(s, t) for s, t in ((0.02, 60), (0.5, 0.9))], [None, None])
+        self.assertEqual(left_of(0.25, 10), 30)
 
     def test_a_trial_that_is_almost_black_says_so(self) -> None:
         measured = {

@@ -8,6 +8,7 @@ from PIL import Image
 from sqlalchemy import select
 
 from mill_lane.core.formats.exr import read_exr
+from mill_lane.core.formats.pictures import THUMBNAIL_SIZE
 from mill_lane.core.image.srgb import view
 from mill_lane.core.plan.way import Means
 from mill_lane.core.render.layers import exr_names
@@ -265,6 +266,14 @@ class TestNights(NightCase):
         self.assertEqual(raw.shape, clean.shape)
         self.assertTrue((raw != clean).any())
         self.assertTrue((self.out / "n/denoised/s.0002.png").exists())
+        # The film strip shows it as well, where it is surely the better picture.
+        with self.home.sessions() as db:
+            layers = db.scalars(select(Render).where(Render.kind == "final")).one().layers
+        self.assertNotIn("unsure", layers["denoised"])
+        with Image.open(self.home.files.path(layers["denoised"]["hash"])) as clean_picture:
+            clean_picture.thumbnail(THUMBNAIL_SIZE)
+            with Image.open(self.home.files.path(layers["thumbnail"]["hash"])) as small:
+                self.assertEqual(small.tobytes(), clean_picture.tobytes())
 
     def test_the_picture_alone_in_all_its_bits(self) -> None:
         self.begin(frames="3", exr="float", layers="beauty")

@@ -43,6 +43,31 @@ class TestOneView(WebCase):
             trial = self.trial(width=width, height=height, crop=CROP)
             self.assertEqual(trial.region, list(pixels_of(crop_of(CROP), width, height)))
 
+    def test_layers_of_the_final_frame(self) -> None:
+        """They are chosen where the final recipe is; all may go, but for what denoising needs."""
+        edit = "/api/jobs/1/recipes/final"
+        for station in ("finish", "trials?role=final"):
+            boxes = self.page(f"/jobs/1/{station}").select("input[type=checkbox][name=layers]")
+            self.assertIn("motion", [b["value"] for b in boxes])
+            self.assertTrue(all(b.has_attr("data-list") for b in boxes))
+        self.done("PUT", edit, json={"layers": ["", "motion", "depth"]})
+        self.assertEqual(self.recipe("final").layers, ("motion", "depth"))
+        page = self.page("/jobs/1/finish")
+        ticked = [b["value"] for b in page.select("input[name=layers][checked]")]
+        self.assertEqual(set(ticked), {"motion", "depth"})
+        self.done("PUT", edit, json={"layers": [""]})
+        self.assertEqual(self.recipe("final").layers, ())
+        self.done("PUT", edit, json={"denoise": "with"})
+        page = self.page("/jobs/1/finish")
+        self.assertGreaterEqual(len(page.select("input[name=layers][checked]")), 5)
+
+    def test_samples_reached_are_told_where_something_else_ended_a_trial(self) -> None:
+        self.trial(samples=4096, min_samples=2, noise=0.9, converged_fraction=0.5)
+        do_tasks(self.home, "render")
+        row = self.page("/jobs/1/trials").select("table tr[title]")[0]
+        self.assertRegex(row.get_text(" "), r"clean enough, [\d.]+ samples a pixel")
+        self.assertRegex(str(row["title"]), r"[\d.]+ samples a pixel reached, clean enough")
+
     def test_what_is_asked_for_stays_in_every_link(self) -> None:
         self.trial()
         self.trial()

@@ -13,6 +13,26 @@ class Cancelled(Exception):
     """Raised by a progress callback: stop, and leave nothing half done."""
 
 
+LITTLE, SOON = 0.03, 1.0  # share done and seconds before time left is told
+
+
+def left_of(share: float, seconds: float, least: float = LITTLE) -> float | None:
+    """Seconds left, by the pace so far; None while there is little to go by.
+
+    Parameters
+    ----------
+    share : float
+        What was done, 0 to 1.
+    seconds : float
+        That it took.
+    least : float
+        The share from which on time is told.
+    """
+    if share < least or seconds < SOON:
+        return None
+    return seconds * (1 - share) / share
+
+
 def silent(share: float, text: str) -> None:
     """The progress callback of a caller who does not want to hear."""
 

@@ -132,7 +132,7 @@ class Recipe(BaseModel):
     exposure: Annotated[
         float, Field(ge=-20, le=20, title="Exposure", json_schema_extra={"unit": "stops"})
     ] = 0.0
-    layers: tuple[Layer, ...] = LAYERS
+    layers: Annotated[tuple[Layer, ...], Field(max_length=100, title="Layers")] = LAYERS
     denoise: Annotated[Denoised, Field(title="Denoise")] = "no"
 
     @model_validator(mode="after")

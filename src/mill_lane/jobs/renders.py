@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from sqlalchemy.orm import Session
@@ -115,23 +115,35 @@ def run_trial(db: Session, job: Job, wish: Wish) -> Render:
         Where the recipe, the crop or the frame is wrong, or it would not fit.
     """
     version = find_version(db, job)
-    analysis = analysis_of(db, version)
     kept = recipe_of(db, job, wish.role)
-    changed = recipe = merge(kept, wish.values)
-    # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
-    layers = tuple(dict.fromkeys((*recipe.kept_layers, *TRIAL_LAYERS)))
-    recipe = recipe.model_copy(update={"layers": layers})
-    region = pixels_of(wish.crop, recipe.width, recipe.height)
-    frame = check_frame(wish.frame, analysis)
+    changed, shot = shot_of(db, job, wish)
     device = device_of(find_device(db, wish.device) if wish.device else job.device)
-    check_fits(analysis, recipe, device, (region[2] - region[0], region[3] - region[1]))
-    preview = wish.preview.stored()
+    x0, y0, x1, y1 = shot.region
+    check_fits(analysis_of(db, version), shot.recipe, device, (x1 - x0, y1 - y0))
     if changed != kept or wish.role == "draft":
         chosen_recipe(db, job, wish.role).data = stored(changed)
     if wish.endless:  # for this trial alone
-        recipe = recipe.model_copy(update={"samples": MOST_SAMPLES})
-    shot = Shot(recipe, region, frame, preview)
+        endless = shot.recipe.model_copy(update={"samples": MOST_SAMPLES})
+        shot = replace(shot, recipe=endless)
     return add_render(db, job, version, shot, device, "trial", wish.note)[0]
+
+
+def shot_of(db: Session, job: Job, wish: Wish) -> tuple[Recipe, Shot]:
+    """The recipe as it is wished for, and what is rendered with it.
+
+    Raises
+    ------
+    MillError
+        Where the recipe, the crop or the frame is wrong.
+    """
+    analysis = analysis_of(db, find_version(db, job))
+    changed = merge(recipe_of(db, job, wish.role), wish.values)
+    # A trial keeps what it takes to be taken apart, whatever the final frame is to keep.
+    layers = tuple(dict.fromkeys((*changed.kept_layers, *TRIAL_LAYERS)))
+    recipe = changed.model_copy(update={"layers": layers})
+    region = pixels_of(wish.crop, recipe.width, recipe.height)
+    frame = check_frame(wish.frame, analysis)
+    return changed, Shot(recipe, region, frame, wish.preview.stored())
 
 
 def run_frame(db: Session, job: Job, frame: int) -> Render:

@@ -48,6 +48,11 @@ class Home:
         return self.folder / "cache" / "textures"
 
     @property
+    def looks(self) -> Path:
+        """What is looked at in each job, and the picture so far; it may be emptied at any time."""
+        return self.folder / "cache" / "looks"
+
+    @property
     def database(self) -> Path:
         """The file of the database."""
         return self.folder / DATABASE

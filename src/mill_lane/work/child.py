@@ -22,7 +22,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.progress import Cancelled
+from mill_lane.core.progress import Cancelled, left_of
 from mill_lane.store.transactions import no_room
 from mill_lane.work import failures
 from mill_lane.work.kinds.base import Paused
@@ -30,7 +30,6 @@ from mill_lane.work.limits import limit_memory
 from mill_lane.work.memory import most_memory, return_large_blocks
 
 RHYTHM = 0.15  # seconds between two tellings
-LITTLE, SOON = 0.03, 1.0  # share done and seconds before time left is told
 WAITS = 2.0  # seconds between two attempts to write to a full disk
 
 
@@ -79,10 +78,8 @@ class Reporter:
 
     def left(self, share: float) -> dict[str, float]:
         """Seconds left, going by the pace so far; nothing while there is little to go by."""
-        taken = time.monotonic() - self.began
-        if share < LITTLE or taken < SOON:
-            return {}
-        return {"left": taken * (1 - share) / share}
+        left = left_of(share, time.monotonic() - self.began)
+        return {} if left is None else {"left": left}
 
     def wait_for_room(self, share: float, why: str = "the disk is full") -> None:
         """Wait a moment for what cannot be written; raises Cancelled when it is to stop."""

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from mill_lane.core.formats.choices import parse_choices
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.progress import part
+from mill_lane.core.progress import left_of, part
 from mill_lane.core.render.load import Loaded, load, retextured
 from mill_lane.core.render.texture_cache import TextureCache
 from mill_lane.core.trim.shrink import shrink
@@ -88,6 +88,7 @@ def loaded_scene(
     del kept
     _warm[key] = loaded, baseline
     give_back()
+    report.live = {"phase": "loading"}  # trees are posed yet
     return _warm[key]
 
 
@@ -95,10 +96,9 @@ def _loading(report: Report) -> Callable[[float, str], None]:
     began = time.monotonic()
 
     def tell(share: float, text: str) -> None:
-        taken = time.monotonic() - began
-        report.live = {"phase": "loading", "load_share": share}
-        if taken > 1.0 and share > 0:
-            report.live["left"] = taken * (1 - share) / share
+        # Of loading alone: how long the rendering takes is not known before it goes on.
+        pace = left_of(share, time.monotonic() - began)
+        report.live = {"phase": "loading", **({} if pace is None else {"left": pace})}
         report(0.0, text)
 
     return tell

@@ -57,8 +57,12 @@ def most_memory() -> int:
     """Bytes that a process may have of this computer now: what is free and what it holds, less a
     little for everything else.
     """
-    free = min(psutil.virtual_memory().available, _group_free())
-    return int(max(SMALLEST_LIMIT, resident() + free * FREE_SHARE))
+    return int(max(SMALLEST_LIMIT, resident() + free_now() * FREE_SHARE))
+
+
+def free_now() -> int:
+    """Bytes that are free for this process."""
+    return int(min(psutil.virtual_memory().available, _group_free()))
 
 
 def _group_free() -> int:

@@ -20,9 +20,9 @@ from mill_lane.work.failures import killed
 
 LEASE = 15.0  # seconds without a sign of life until a task counts as orphaned
 MOST_ATTEMPTS = 3
-# What is computed and measured; what is read, built and written beside it; first looks; and what
-# other machines do.
-LANES = ("compute", "files", "looks", "machines")
+# What is computed and measured; what is read, built and written beside it; first looks; what other
+# machines do; and the look that runs.
+LANES = ("compute", "files", "looks", "machines", "live")
 COMPILING = "prepare"  # the kind of task after which the renderer is there
 
 
@@ -116,7 +116,7 @@ def _statements(
     giving_way = [k.name for k in declared if k.gives_way and k.lane == LANES[0]]
     yielding = [k.name for k in declared if k.gives_way and k.name in beside]
     wanted = [k.name for k in declared if k.lane == LANES[0] and not k.gives_way]
-    looks = [k.name for k in declared if k.lane == LANES[2]]
+    looks = [k.name for k in declared if k.lane in (LANES[2], LANES[4])]
     other, before, compiling, look = (aliased(Task) for _ in range(4))
     running = select(other.id).where(other.state == "running")
     longer = select(before.id).where(

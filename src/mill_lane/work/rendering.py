@@ -10,11 +10,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.opening import open_scene
-from mill_lane.core.formats.pictures import write_pixels
+from mill_lane.core.formats.pictures import write_pixels, write_thumbnail
 from mill_lane.core.formats.sky_pictures import read_sky
 from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.image.srgb import view
@@ -28,15 +27,13 @@ from mill_lane.core.render.session import Session
 from mill_lane.store.files import hash_of
 from mill_lane.work.kept_scene import forget_scene
 from mill_lane.work.kinds.base import Report
-from mill_lane.work.kinds.render_parts import Layer, Request, Result
+from mill_lane.work.kinds.render_parts import THUMBNAIL, Layer, Request, Result
 from mill_lane.work.machine_state import state_now
 from mill_lane.work.memory import peak_since
 from mill_lane.work.pieces import render_pieces
 from mill_lane.work.put_aside import Layers
 from mill_lane.work.stepping import when_there_is_room, when_written
 from mill_lane.work.warm import prepare
-
-THUMBNAIL, THUMBNAIL_SIZE = "thumbnail", (160, 120)
 
 
 def render(request: Request, report: Report) -> Result:
@@ -98,7 +95,7 @@ def render(request: Request, report: Report) -> Result:
                 output.sheet, output.folder, request.frame, layers, exposure, header
             ),
         )
-        path = when_there_is_room(report, lambda: _thumbnail(png, request.folder))
+        path = when_there_is_room(report, lambda: write_thumbnail(png, request.folder))
         small[THUMBNAIL] = Layer(path=path)
         if output.sheet.keep_states and request.means.pieces == 1:
             state = request.folder / "ended.npz"
@@ -128,14 +125,6 @@ def _compared(request: Request, sky: NDArray[np.float32] | None, report: Report)
         report,
     )
     return {"parts": {"light": found.light, "difference": found.difference, "said": found.words}}
-
-
-def _thumbnail(picture: Path, folder: Path) -> Path:
-    small = folder / "thumbnail.png"
-    with Image.open(picture) as whole:
-        whole.thumbnail(THUMBNAIL_SIZE)
-        whole.save(small)
-    return small
 
 
 def sky_pixels(path: Path | None, recipe: Recipe) -> NDArray[np.float32] | None:

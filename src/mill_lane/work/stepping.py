@@ -16,7 +16,7 @@ from mill_lane.core.denoise.denoise import denoise
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import write_pixels
 from mill_lane.core.image.srgb import in_bands, view
-from mill_lane.core.progress import Cancelled
+from mill_lane.core.progress import Cancelled, left_of
 from mill_lane.core.render.session import Session
 from mill_lane.store.transactions import no_room
 from mill_lane.work.kinds.base import Paused, Report
@@ -146,12 +146,19 @@ class Steps:
             "noise": self.noise,
             "converged_fraction": session.converged_fraction if recipe.noise > 0 else None,
             "priority": session.priority,
-            "left": session.seconds * (1 - share) / share if share > 0.002 else None,
+            "left": self._left(),
         }
         number = f"sample {max(1, min(session.index + 1, recipe.samples))}"
         end = ", no end" if recipe.endless else f" of {recipe.samples}"
         which = f"piece {self.piece.number + 1} of {self.piece.of}, " if self.piece.of > 1 else ""
         self.report(share, which + number + end)
+
+    def _left(self) -> float | None:
+        """Seconds left of the frame, by the pace of this piece: earlier ones have their own."""
+        share = self.session.share
+        left = left_of(share, self.session.seconds, 0.002)
+        others = self.piece.of - self.piece.number - 1
+        return None if left is None else left + others * self.session.seconds / share
 
 
 @contextmanager

@@ -23,6 +23,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats import basis
 
 LARGEST_SIDE = 16384
+THUMBNAIL_SIZE = (160, 120)
 ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp", basis.MIME: ".ktx2"}
 Pixels = NDArray[Any]
 
@@ -226,3 +227,12 @@ def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
     with tempfile.NamedTemporaryFile(suffix=ENDINGS[mime]) as f:
         write_pixels(Path(f.name), pixels, quality)
         return Path(f.name).read_bytes()
+
+
+def write_thumbnail(picture: Path, folder: Path) -> Path:
+    """Write a picture of at most 160 x 120 pixels of an 8-bit one into a folder; where it lies."""
+    small = folder / "thumbnail.png"
+    with Pillow.open(picture) as whole:
+        whole.thumbnail(THUMBNAIL_SIZE)
+        whole.save(small)
+    return small

@@ -65,6 +65,7 @@ class Session:
     sky: NDArray[np.float32] | None = None  # the pixels of the recipe's sky picture
     about: str = ""  # kept in a saved state, for whoever opens it
     part: ScenePart | None = None  # what of the scene the camera sees
+    posed: World | None = None  # the scene as it is placed for this, where it is there already
     priority: tuple[float, float] | None = None
     seconds: float = 0.0
     done: str = ""
@@ -75,7 +76,7 @@ class Session:
         x0, y0, x1, y1 = self.bounds
         scene = self.loaded.scene
         time = scene.seconds(self.frame)
-        self.world: World = pose(
+        self.world: World = self.posed or pose(
             self.loaded, time, shot_of(r, self.preview, scene, self.sky, self.part)
         )
         self.profiled = self.profiled or "work" in r.layers

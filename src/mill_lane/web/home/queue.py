@@ -24,6 +24,7 @@ TITLES = {
     "camera": "putting a camera up",
     "variant": "drawing another variant",
     "first_look": "first look",
+    "live_look": "looking",
     "preload": "building what rays go through",
     "weigh": "weighing",
     "propose": "working out trims",

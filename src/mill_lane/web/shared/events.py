@@ -49,8 +49,7 @@ def said_of(task: Task) -> dict[str, str]:
     live = task.live or {}
     out = {"text": task.text, "share": f"{task.share * 100:.0f} %"}
     if live.get("left") is not None:
-        left = float(live["left"])
-        out["left"] = f"about {duration(left)} left" if left >= NEARLY else "nearly done"
+        out["left"] = time_left(float(live["left"]), live.get("phase") == "loading")
     if live.get("seconds") is not None:
         out["seconds"] = duration(live["seconds"])
     if live.get("samples") is not None:
@@ -58,6 +57,13 @@ def said_of(task: Task) -> dict[str, str]:
     if live.get("noise") is not None:
         out["noise"] = percent(live["noise"])
     return out
+
+
+def time_left(seconds: float, loading: bool) -> str:
+    """Seconds left in words: of loading, or of all of it."""
+    if loading:
+        return f"about {duration(seconds)} to load" if seconds >= NEARLY else "nearly loaded"
+    return f"about {duration(seconds)} left" if seconds >= NEARLY else "nearly done"
 
 
 def news(settings: Settings) -> dict[str, Any]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.layers import LAYERS
 from mill_lane.core.weigh.analysis import Analysis
 
 
@@ -17,7 +18,7 @@ class Field:
     name: str
     label: str
     value: Any
-    kind: Literal["number", "switch", "choice", "picture"] = "number"
+    kind: Literal["number", "switch", "choice", "picture", "several"] = "number"
     unit: str = ""
     step: str = "1"
     choices: tuple[tuple[str, str], ...] = ()
@@ -100,6 +101,12 @@ GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ),
     ("How it is drawn", ("order", "tile_size"), ""),
     (
+        "Layers",
+        ("layers",),
+        "Kept in the EXR beside the picture; those that denoising needs come by themselves. "
+        "Denoising over frames needs motion.",
+    ),
+    (
         "For previews only",
         ("russian_roulette_threshold", "pattern_block"),
         "They save time and leave blotches in dark places.",
@@ -119,6 +126,9 @@ def field(recipe: Recipe, name: str) -> Field:
         return Field(name, label, value, "choice", choices=CHOICES[name])
     if name == "environment_picture":
         return Field(name, label, value, "picture")
+    if name == "layers":
+        every = tuple((layer, layer.replace("_", " ")) for layer in LAYERS.names)
+        return Field(name, label, recipe.kept_layers, "several", choices=every)
     if isinstance(value, bool):
         return Field(name, label, value, "switch")
     if name in PERCENT:

@@ -33,6 +33,8 @@ def values_of(form: Mapping[str, Any], recipe: Recipe) -> dict[str, Any]:
         Naming a field that is no number.
     """
     out = {k: v for k, v in form.items() if k in Recipe.model_fields}
+    if isinstance(out.get("layers"), list):  # an empty one says that there may be none
+        out["layers"] = [name for name in out["layers"] if name]
     if out.get("sun_elevation") == "":
         out["sun_elevation"] = None
     for name in PERCENT:

@@ -14,6 +14,7 @@ from mill_lane.work.kinds.denoise_files import DENOISE_FILES
 from mill_lane.work.kinds.export import EXPORT
 from mill_lane.work.kinds.first_look import FIRST_LOOK
 from mill_lane.work.kinds.hold import HOLD
+from mill_lane.work.kinds.live_look import LIVE_LOOK
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.preload import PRELOAD
 from mill_lane.work.kinds.prepare import PREPARE
@@ -35,6 +36,7 @@ KINDS: Registry[Kind[Any, Any, Any]] = Registry(
     PUT_UP,
     VARIANT,
     FIRST_LOOK,
+    LIVE_LOOK,
     PRELOAD,
     WEIGH,
     PROPOSE,

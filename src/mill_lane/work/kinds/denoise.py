@@ -18,7 +18,7 @@ from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
-from mill_lane.work.kinds.render_parts import Output, of_run
+from mill_lane.work.kinds.render_parts import THUMBNAIL, Output, of_run
 
 if TYPE_CHECKING:
     from mill_lane.core.denoise.showing import Kept
@@ -62,13 +62,14 @@ class Request(BaseModel):
 
 class Result(BaseModel):
     """The clean picture, raw and clean light, a map of the detail that went where the halves tell
-    it, and figures.
+    it, a small picture for frames of a run, and figures.
     """
 
     picture: Path
     kept: Path
     lost: Path | None
     most_lost: float
+    thumbnail: Path | None = None
     measured: dict[str, Any]
 
 
@@ -136,7 +137,7 @@ class Denoise(Kind[Payload, Request, Result]):
         from mill_lane.core.denoise.showing import collect, write_kept
         from mill_lane.core.denoise.strips import Settings
         from mill_lane.core.formats.exr_rows import ExrRows
-        from mill_lane.core.formats.pictures import write_pixels
+        from mill_lane.core.formats.pictures import write_pixels, write_thumbnail
         from mill_lane.core.image.maps import ramp
         from mill_lane.core.image.srgb import in_bands, view
         from mill_lane.core.render.session import threads_to_use
@@ -193,13 +194,23 @@ class Denoise(Kind[Payload, Request, Result]):
             measured |= {"lost": lost.share, "worst": lost.worst()}
         if kept.objects is not None:
             measured["objects"] = shares_of(kept.objects)
-        return Result(picture=picture, kept=exr, lost=shown, most_lost=most, measured=measured)
+        small = write_thumbnail(picture, request.folder) if request.output is not None else None
+        return Result(
+            picture=picture,
+            kept=exr,
+            lost=shown,
+            most_lost=most,
+            thumbnail=small,
+            measured=measured,
+        )
 
     def store(self, home: Home, result: Result) -> dict[str, Taken]:
         """Take the pictures in."""
         files = {DENOISED: result.picture, KEPT_EXR: result.kept} | (
             {LOST: result.lost} if result.lost else {}
         )
+        if result.thumbnail:
+            files[THUMBNAIL] = result.thumbnail
         return {name: home.files.put(path) for name, path in files.items()}
 
     def keep(
@@ -212,7 +223,9 @@ class Denoise(Kind[Payload, Request, Result]):
         }
         verdict = result.measured.get("verdict")
         if verdict is not None and not Verdict(**verdict).better:
-            made[DENOISED]["unsure"] = True  # it is not shown in the raw one's place by itself
+            # It is not shown in the raw one's place by itself.
+            made[DENOISED]["unsure"] = True
+            made.pop(THUMBNAIL, None)
         if LOST in made:
             made[LOST] |= {"low": 0.0, "high": 100 * result.most_lost, "unit": "%"}
         others = {k: v for k, v in row.layers.items() if k != LOST}  # an older one's map goes

@@ -17,6 +17,8 @@ from mill_lane.core.weigh.analysis_versions import read_analysis
 from mill_lane.store.models import Render, RenderGroup, SceneVersion
 from mill_lane.work import runs
 
+THUMBNAIL = "thumbnail"  # among the layers of a frame of a run
+
 
 class Output(BaseModel):
     """What is written of a frame under its own name, and the folder."""

@@ -1,7 +1,7 @@
 // Forms that send their fields as JSON: data-method, action, and what comes after in data-then.
 import { clearComplaints, complain, merged, refresh, send, visit } from "./page.js";
 
-function fieldsOf(form, submitter) {
+export function fieldsOf(form, submitter) {
   // Names may come from a scene (its lights): no ending says what is a list, and none is special.
   const fields = Object.create(null);
   const listed = [...form.elements].filter((field) => field.matches("[data-list]"));

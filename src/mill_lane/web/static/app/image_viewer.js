@@ -147,7 +147,15 @@ class ImageViewer extends HTMLElement {
 
   // Whether what is behind is all there is to see.
   get alone() {
-    return !(this.pictures.a || this.pictures.b || this.pictures.live);
+    return !(this.pictures.a || this.pictures.b || this.pictures.live || this.pictures.look);
+  }
+
+  // The picture of the look that runs, in the place of the second trial; null: no more.
+  setLook(picture, rect) {
+    this.pictures.look?.close();
+    this.pictures.look = picture;
+    this.lookRect = rect || WHOLE;
+    this.draw();
   }
 
   // Shares of the picture in its pixels.
@@ -184,14 +192,15 @@ class ImageViewer extends HTMLElement {
     this.paint(c, "under", WHOLE);
     c.globalAlpha = 1;
     const a = this.numbers("a-rect", WHOLE);
-    const b = this.numbers("b-rect", WHOLE);
+    const second = this.pictures.look ? "look" : "b";
+    const b = this.pictures.look ? this.lookRect : this.numbers("b-rect", WHOLE);
     this.paint(c, "a", a);
-    if (this.pictures.a && this.pictures.b) this.drawWipe(c, a, b);
+    if (this.pictures.a && this.pictures[second]) this.drawWipe(c, a, b, second);
     else {
       this.line = undefined;
-      this.paint(c, "b", b);
+      this.paint(c, second, b);
     }
-    this.paint(c, "live", this.numbers("live-rect", WHOLE));
+    if (!this.pictures.look) this.paint(c, "live", this.numbers("live-rect", WHOLE));
     if (this.brush && BRUSHES.has(this.mode)) {
       this.brush.draw(c, token("--color-ochre"), this.placed(b));
     }
@@ -200,7 +209,7 @@ class ImageViewer extends HTMLElement {
   }
 
   // The wipe runs over the crop that the two share.
-  drawWipe(c, a, b) {
+  drawWipe(c, a, b, second) {
     const [left, top, , height] = this.placed([Math.max(a[0], b[0]), a[1], 1, a[3]]);
     const [right] = this.placed([Math.min(a[2], b[2]), 0, 1, 1]);
     const line = Math.round(left + (right - left) * this.wipe);
@@ -208,7 +217,7 @@ class ImageViewer extends HTMLElement {
     c.beginPath();
     c.rect(line, 0, this.clientWidth - line, this.clientHeight);
     c.clip();
-    this.paint(c, "b", b);
+    this.paint(c, second, b);
     c.restore();
     this.line = line;
     this.span = [left, right];

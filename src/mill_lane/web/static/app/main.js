@@ -8,6 +8,7 @@ import "./navigation.js";
 import "./what_if.js";
 import "./floor_plan.js";
 import "./viewer_tools.js";
+import "./live_look.js";
 import "./look.js";
 import { listen } from "./events.js";
 

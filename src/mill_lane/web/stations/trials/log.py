@@ -29,6 +29,7 @@ SHORT = {
 }
 Values = dict[str, Any]
 FIELDS = dict(Recipe.model_fields)
+ENDED = {"hand": "stopped by hand", "time": "its time was over", "noise": "clean enough"}
 ALMOST_BLACK = 0.004
 """Mean linear luminance below which a picture shows nothing on a screen: an sRGB code of 13
 of 255."""
@@ -46,6 +47,7 @@ class Row:
     noise_text: str
     note: str
     state: str
+    ended: str
     task: int | None
     over: bool
     black: bool
@@ -157,6 +159,8 @@ def title_of(t: Render) -> str:
         f"{r['bounces']} bounces, seed {r['seed']}"
     )
     if m:
+        out += f"; {m['samples_mean']:.3g} samples a pixel reached" if m.get("samples_mean") else ""
+        out += f", {ENDED[m['ended_by']]}" if m.get("ended_by") in ENDED else ""
         out += (
             f"; setup {duration(m['setup_seconds'])}, {m['threads']} threads, "
             f"peak {m['peak_memory_bytes'] / 1e9:.2f} GB{_mapped(m)}, "
@@ -167,6 +171,14 @@ def title_of(t: Render) -> str:
         if m.get("light_lost"):
             out += f"; clamping took {percent(m['light_lost'])} of the light"
     return out
+
+
+def ended(measured: Values) -> str:
+    """What ended a trial before all samples were taken, and how many there are; else nothing."""
+    how = measured.get("ended_by")
+    if how not in ENDED:
+        return ""
+    return f"{ENDED[how]}, {measured['samples_mean']:.3g} samples a pixel"
 
 
 def _row(t: Render, before: Render | None) -> Row:
@@ -185,6 +197,7 @@ def _row(t: Render, before: Render | None) -> Row:
         noise_text="too few samples" if few else percent(m.get("noise")),
         note=t.note,
         state=state,
+        ended=ended(m) if m else "",
         task=t.task_id,
         over=t.task is None or t.task.over,
         black=almost_black(m),

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Body, Depends, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
-from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
-from mill_lane.core.crop import crop_of
 from mill_lane.core.names import short_name
 from mill_lane.jobs import renders, sessions
 from mill_lane.jobs.lookup import device_of, devices, find_job, find_render, own_cpu, recipe_of
@@ -20,13 +18,14 @@ from mill_lane.jobs.summary import Summary
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, home_of
 from mill_lane.web.shared.pages import station_page
-from mill_lane.web.shared.recipes import values_of
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
-from mill_lane.web.stations.trials import denoise_routes, view
+from mill_lane.web.stations.trials import denoise_routes, live_routes, view
+from mill_lane.web.stations.trials.form import TrialForm
 
 router = APIRouter()
 router.include_router(denoise_routes.router)
+router.include_router(live_routes.router)
 SESSION_LIMIT = 4 * 10**9
 
 
@@ -40,43 +39,11 @@ def page(request: Request, db: Db, job: int, asked: Annotated[view.Asked, Depend
     return c.draw(**view.context(db, c.summary, asked, every, own_cpu(db).id))
 
 
-class TrialForm(BaseModel):
-    """A trial to be run: the changed fields of the recipe, the crop, the frame, the device."""
-
-    model_config = {"extra": "allow"}
-
-    after: int | None = None  # the trial it will be compared with
-    role: Literal["draft", "final"] = "draft"
-    crop: Annotated[str, Field(max_length=200)] = ""  # as shares of the frame
-    frame: int = 1
-    device: int | None = None
-    note: Annotated[str, Field(max_length=2000)] = ""
-    whole: bool = False
-    endless: bool = False  # until it is stopped by hand, or by the noise or the time
-    # What is left out for looking; the recipe stays as it is.
-    hide: list[Literal["indirect", "shadows", "refraction", "fog", "motion", "depth_of_field"]] = []
-    only_object: Annotated[str, Field(max_length=200)] = ""
-    only_component: Annotated[str, Field(max_length=40)] = ""
-    view: Literal["light", "occlusion", "wires"] = "light"
-
-
 @router.post("/api/jobs/{job}/trials")
 def run_trial(db: Db, job: int, form: TrialForm) -> Done:
     """Queue a trial and write it into the trial book."""
     row = find_job(db, job)
-    values = values_of(form.model_extra or {}, recipe_of(db, row, form.role))
-    preview = renders.Preview(tuple(form.hide), form.only_object, form.only_component, form.view)
-    wish = renders.Wish(
-        role=form.role,
-        values=values,
-        crop=None if form.whole else crop_of(form.crop),
-        frame=form.frame,
-        device=form.device,
-        note=form.note,
-        endless=form.endless,
-        preview=preview,
-    )
-    trial = renders.run_trial(db, row, wish)
+    trial = renders.run_trial(db, row, form.wish(recipe_of(db, row, form.role)))
     shown = {"b": trial.number} | ({"a": form.after} if form.after else {}) | {"role": form.role}
     return Done(go=f"/jobs/{row.id}/trials?{urlencode(shown)}")
 

@@ -1,0 +1,266 @@
+"""A look that runs: a picture that sharpens by itself, and begins anew when other is wanted.
+
+It is coarse first: a sample for each block of pixels, then for smaller blocks, then all pixels
+until its limits are met.  Its full picture is a trial that is not over: same recipe, same seed,
+same bits.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mill_lane.core.crop import Crop, pixels_of
+from mill_lane.core.image.maps import layer_picture
+from mill_lane.core.image.srgb import view
+from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe
+from mill_lane.core.render.layers import LAYERS, Picture, pictures, resolved
+from mill_lane.core.render.load import Loaded
+from mill_lane.core.render.session import Clock, Session
+from mill_lane.core.render.settings import Preview
+from mill_lane.core.render.world import World
+
+BLOCKS = (8, 4, 2)  # pixels on a side of what is shown first
+FEWEST = 24  # pixels on the shorter side of a coarse picture, below which it tells nothing
+LIT = "diffuse_light"  # a picture of our own: diffuse light without the colour of the surfaces
+LEAST_ALBEDO = 0.02  # below which a surface gives back too little to tell what falls on it
+CODES = 65_536
+RGB = NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is looked at: with any other the picture begins anew.
+
+    Attributes
+    ----------
+    recipe : Recipe
+        That of the trial that it would be.
+    crop : tuple of float or None
+        Shares of the frame.
+    frame : int
+    preview : Preview
+    """
+
+    recipe: Recipe
+    crop: Crop | None
+    frame: int
+    preview: Preview
+
+    @property
+    def world(self) -> tuple[Any, ...]:
+        """What the placed scene with its lights goes by."""
+        r, p = self.recipe, self.preview
+        sky = (r.environment_picture, r.environment_rotation, r.environment_intensity)
+        sun = (r.sun_elevation, r.sun_azimuth, r.sky_strength)
+        scales = tuple(sorted(r.light_scales.items()))
+        return self.frame, p.only_object, p.motion and r.shutter, scales, *sky, *sun
+
+
+@dataclass(frozen=True)
+class Limits:
+    """When a look has seen enough: samples a pixel, or the share of pixels that are clean."""
+
+    samples: int = 256
+    clean: float = 0.99
+
+
+def endless(recipe: Recipe) -> Recipe:
+    """The recipe of a look: a trial's without an end of its own."""
+    layers = tuple(dict.fromkeys((*recipe.kept_layers, *TRIAL_LAYERS)))
+    return recipe.model_copy(
+        update={"samples": MOST_SAMPLES, "time_limit": 0.0, "layers": layers, "exposure": 0.0}
+    )
+
+
+class LiveLook:
+    """The look at one scene in memory."""
+
+    def __init__(self, loaded: Loaded, threads: int, clock: Clock = time.perf_counter):
+        self.loaded, self.threads, self.clock = loaded, threads, clock
+        self.wanted: Wanted | None = None
+        self.limits = Limits()
+        self.sky: NDArray[np.float32] | None = None
+        self._front: Session | None = None  # what is being rendered
+        self._back: Session | None = None  # the finest that is whole, coarser than that
+        self._blocks: list[int] = []  # of what comes after the front
+        self._world: tuple[Any, World] | None = None
+
+    # --- going on ---
+    def want(self, wanted: Wanted, sky: NDArray[np.float32] | None = None) -> bool:
+        """Look at this; whether the picture begins anew with it.
+
+        Raises
+        ------
+        MillError
+            For a camera that there is none of: the look goes on as it was.
+        """
+        wanted = replace(wanted, recipe=endless(wanted.recipe))
+        if wanted == self.wanted:
+            return False
+        before = self.sky
+        self.sky = sky
+        try:
+            self._session(wanted, max(BLOCKS))  # tells what is wrong before anything is let go of
+        except Exception:
+            self.sky = before
+            raise
+        self.wanted, self._front, self._back = wanted, None, None
+        x0, y0, x1, y1 = pixels_of(wanted.crop, wanted.recipe.width, wanted.recipe.height)
+        short = min(x1 - x0, y1 - y0)
+        self._blocks = [*(n for n in BLOCKS if short // n >= FEWEST), 1]
+        return True
+
+    def step(self, seconds: float) -> None:
+        """Go on for about so long."""
+        if self.wanted is None or self.done:
+            return
+        if self._front is None or (self._blocks and self._front.done):
+            if self._front is not None:
+                self._back = self._front
+            self._front = self._session(self.wanted, self._blocks.pop(0))
+        self._front.step(seconds)
+
+    @property
+    def session(self) -> Session | None:
+        """That of all pixels, once it is their turn."""
+        return None if self._blocks else self._front
+
+    def look_at(self, place: tuple[float, float] | None) -> None:
+        """Refine a place first, in shares of the frame; None for all alike."""
+        if self.session is not None and self.wanted is not None:
+            size = self.wanted.recipe.width, self.wanted.recipe.height
+            at = None if place is None else (place[0] * size[0], place[1] * size[1])
+            self.session.priority = at
+
+    def _session(self, wanted: Wanted, block: int) -> Session:
+        recipe = wanted.recipe
+        region = pixels_of(wanted.crop, recipe.width, recipe.height)
+        if block > 1:
+            small = -(-recipe.width // block), -(-recipe.height // block)
+            recipe = recipe.model_copy(
+                update={"width": small[0], "height": small[1], "samples": 1, "min_samples": 1}
+            )
+            region = pixels_of(wanted.crop, *small)
+        key = wanted.world
+        world = self._world[1] if self._world is not None and self._world[0] == key else None
+        session = Session(
+            self.loaded,
+            recipe,
+            region=region,
+            frame=wanted.frame,
+            threads=self.threads,
+            clock=self.clock,
+            preview=wanted.preview,
+            sky=self.sky,
+            posed=world,
+        )
+        self._world = key, session.world
+        return session
+
+    # --- how far it is ---
+    @property
+    def done(self) -> str:
+        """What ended it: "samples", "noise"; empty while it goes on."""
+        s = self.session
+        if s is None:
+            return ""
+        if s.done:
+            return s.done
+        if s.index >= self.limits.samples:
+            return "samples"
+        noisy = s.recipe.noise > 0 and s.index >= s.recipe.min_samples
+        return "noise" if noisy and s.converged_fraction >= self.limits.clean else ""
+
+    @property
+    def samples(self) -> float:
+        """Samples a pixel, mean; below one while it is coarse."""
+        if self.session is not None and self.session.index >= 1:
+            return self.session.samples_mean
+        if self._back is None or self.wanted is None:
+            return 0.0
+        return (self._back.recipe.width / self.wanted.recipe.width) ** 2
+
+    @property
+    def shown(self) -> bool:
+        """Whether there is anything to see."""
+        return self._back is not None or (
+            self._front is not None and bool(self._front.film.samples.any())
+        )
+
+    # --- what is seen ---
+    def picture(self, layer: str = "beauty", exposure: float = 0.0) -> RGB:
+        """What there is so far, display values, (H, W, 3) of the crop; pixels that have no sample
+        yet are those of the coarse picture.
+
+        Parameters
+        ----------
+        layer : str
+            A picture of the film's layers, or `LIT`.
+        exposure : float
+            Stops, for light alone.
+        """
+        assert self.wanted is not None
+        r = self.wanted.recipe
+        x0, y0, x1, y1 = pixels_of(self.wanted.crop, r.width, r.height)
+        out = np.full((y1 - y0, x1 - x0, 3), 0x76, np.uint8)  # the grey of the well
+        for session in (self._back, self._front):
+            if session is None or (session is self._back and self._covered):
+                continue
+            have = session.film.samples > 0
+            if not have.any():
+                continue
+            picture = drawn(session, layer, exposure)
+            if have.shape != out.shape[:2]:
+                rows = (np.arange(len(out)) * len(have)) // len(out)
+                columns = (np.arange(out.shape[1]) * have.shape[1]) // out.shape[1]
+                picture, have = picture[rows[:, None], columns], have[rows[:, None], columns]
+            out = picture if have.all() else np.where(have[..., None], picture, out)
+        return out
+
+    @property
+    def _covered(self) -> bool:
+        """Whether the front has all of the picture."""
+        return self._front is not None and bool((self._front.film.samples > 0).all())
+
+
+def choices() -> dict[str, Picture]:
+    """The pictures that a look can show, by name."""
+    kept = {p.name for name in TRIAL_LAYERS for p in LAYERS[name].pictures} | {"beauty"}
+    return {name: p for name, p in pictures().items() if name in kept and p.show is not None}
+
+
+def drawn(session: Session, layer: str, exposure: float) -> RGB:
+    """A layer of what a session has so far, as it is shown."""
+    film, n = session.film, np.maximum(session.film.samples, 1).astype(np.float32)[..., None]
+    if layer == "beauty":
+        return quick_view(film.light / n, exposure)
+    if layer == LIT:
+        planes = dict(resolved(film, ("components", "albedo")))
+        light = planes["direct_diffuse"] + planes["indirect_diffuse"]
+        return quick_view(light / np.maximum(planes["albedo"], LEAST_ALBEDO), exposure)
+    known = choices()
+    owner = next((own for own in LAYERS if layer in (p.name for p in own.pictures)), None)
+    if owner is None or layer not in known:
+        return drawn(session, "beauty", exposure)
+    plane = dict(resolved(film, (owner.name,)))[layer]
+    show = known[layer].show
+    assert show is not None
+    if show.kind == "light":
+        return quick_view(plane, exposure)
+    return layer_picture(np.nan_to_num(plane), show, exposure, session.seconds)[0]
+
+
+_codes = view(np.linspace(0.0, 1.0, CODES)[:, None])[:, 0]
+
+
+def quick_view(light: NDArray[Any], exposure: float = 0.0) -> RGB:
+    """`image.srgb.view` by a table: as it is to one code of 255, in a fifth of the time."""
+    scaled = np.nan_to_num(light) * np.float32(2.0**exposure * (CODES - 1))
+    np.clip(scaled, 0.0, CODES - 1, out=scaled)
+    picture: RGB = _codes[(scaled + np.float32(0.5)).astype(np.int32)]
+    return picture

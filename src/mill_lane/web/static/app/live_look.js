@@ -1,0 +1,167 @@
+// The look that runs: whatever is changed on the page is looked at, the newest wish wins.
+import { fieldsOf } from "./forms.js";
+import { complain, refresh, send } from "./page.js";
+
+const TICK = 60; // milliseconds between two looks whether something was changed
+const SILENT = 12000; // milliseconds without news after which it is asked for again
+const OVER = new Set(["samples", "noise", "paused", "left alone", "another scene", "wrong"]);
+
+const pause = (ms) => new Promise((done) => setTimeout(done, ms));
+
+document.addEventListener("alpine:init", () => {
+  Alpine.data("livelook", () => ({
+    on: false,
+    paused: false,
+    clean: false,
+    said: "",
+    get going() {
+      return String(this.on);
+    },
+    get resting() {
+      return String(this.paused);
+    },
+    get cleaned() {
+      return String(this.clean);
+    },
+    get viewer() {
+      return document.querySelector("image-viewer");
+    },
+    init() {
+      // What is no part of the page's state: nothing is drawn anew with it.
+      this.own = { sent: "", number: "", stamp: "", over: false, asking: false, heard: 0 };
+      this.own.pair = this.pairNow();
+      this.on = "start" in this.$root.dataset;
+      const form = document.getElementById("trial");
+      form?.parentElement.addEventListener("input", (event) => {
+        if (event.target.name !== "note" && event.target.form?.id === "trial") this.on = true;
+      });
+      this.$root.closest("section").addEventListener("drawn", () => {
+        this.on = true;
+      });
+      document.addEventListener("visibilitychange", () => {
+        if (!document.hidden && this.own.over) this.own.sent = "";
+      });
+      setInterval(() => this.tick(), TICK);
+      this.follow();
+    },
+    pairNow() {
+      const { searchParams } = new URL(location.href);
+      return ["a", "b"].map((name) => searchParams.get(name) || "").join(",");
+    },
+    // Everything that the look goes by, as one text.
+    wish() {
+      const form = document.getElementById("trial");
+      if (!form) return "";
+      const { searchParams } = new URL(location.href);
+      const { note: _note, device: _device, ...fields } = fieldsOf(form);
+      const { place } = this.own;
+      const shown = { layer: searchParams.get("layer") || "beauty", clean: this.clean };
+      if (shown.layer === "denoised" || shown.layer === "lost") shown.layer = "beauty";
+      return JSON.stringify({
+        ...fields,
+        ...shown,
+        ...(place ? { place } : {}),
+        paused: this.paused,
+        version: this.$root.dataset.version,
+      });
+    },
+    async tick() {
+      const pair = this.pairNow();
+      if (pair !== this.own.pair) {
+        this.own.pair = pair;
+        if (pair !== ",") this.end(); // trials are looked at now
+      }
+      if (!this.on || this.own.asking) return;
+      if (!this.own.over && this.own.sent && Date.now() - this.own.heard > SILENT) {
+        this.own.sent = "";
+      }
+      const wish = this.wish();
+      if (!wish || wish === this.own.sent) return;
+      this.own.asking = true;
+      this.own.sent = wish;
+      const { version: _version, ...fields } = JSON.parse(wish);
+      const { ok, data } = await send("POST", `/api/jobs/${this.$root.dataset.job}/live`, fields);
+      this.own.asking = false;
+      this.own.heard = Date.now();
+      if (ok) {
+        this.own.number = data.number;
+        this.own.over = false;
+      } else {
+        this.said = [data.error, data.hint].filter(Boolean).join(" ") || "no answer";
+        this.own.over = true;
+      }
+    },
+    // One picture after another, each as soon as it is there.
+    async follow() {
+      for (;;) {
+        if (!this.on || this.own.over || !this.own.number || document.hidden) {
+          await pause(TICK);
+          continue;
+        }
+        try {
+          await this.next();
+        } catch {
+          await pause(1000); // the server is not there: it may be again
+        }
+      }
+    },
+    async next() {
+      const { job } = this.$root.dataset;
+      const answer = await fetch(`/jobs/${job}/live?after=${this.own.stamp}`);
+      if (!answer.ok) {
+        await pause(1000);
+        return;
+      }
+      const said = JSON.parse(answer.headers.get("Look") || "{}");
+      if (said.same) return;
+      this.own.stamp = said.stamp;
+      this.own.heard = Date.now();
+      if (said.number !== this.own.number) return; // of a wish of before
+      const bytes = await answer.blob();
+      const picture = bytes.size ? await createImageBitmap(bytes) : null;
+      if (!this.on) return;
+      this.said = said.words;
+      if (picture) this.viewer.setLook(picture, said.crop);
+      this.$root.dataset.shown = String(said.samples);
+      this.own.over = OVER.has(said.phase);
+    },
+    pointed(event) {
+      if (!this.on) return;
+      const size = this.viewer.size;
+      this.own.place = event.detail.map((v, i) => v / size[i]);
+    },
+    toggle() {
+      if (this.on) this.end();
+      else {
+        this.own.sent = "";
+        this.paused = false;
+        this.on = true;
+      }
+    },
+    pause() {
+      this.paused = !this.paused;
+    },
+    tidy() {
+      this.clean = !this.clean;
+    },
+    // No more looking: what is rendered for it stops.
+    end() {
+      if (!this.on) return;
+      this.on = false;
+      this.said = "";
+      this.own.over = true;
+      const fields = { ...JSON.parse(this.wish() || "{}"), paused: true };
+      fields.version = undefined;
+      send("POST", `/api/jobs/${this.$root.dataset.job}/live`, fields);
+      this.viewer.setLook(null);
+      this.own.sent = "";
+    },
+    async freeze() {
+      const { ok, data } = await send("POST", `/api/jobs/${this.$root.dataset.job}/live/freeze`, {
+        note: document.getElementById("trial").elements.note.value,
+      });
+      if (ok) await refresh();
+      else complain(this.$root.closest("section"), data);
+    },
+  }));
+});
