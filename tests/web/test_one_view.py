@@ -68,6 +68,18 @@ class TestOneView(WebCase):
         self.assertRegex(row.get_text(" "), r"clean enough, [\d.]+ samples a pixel")
         self.assertRegex(str(row["title"]), r"[\d.]+ samples a pixel reached, clean enough")
 
+    def test_every_link_of_the_page_answers(self) -> None:
+        for _ in range(2):
+            self.trial()
+        do_tasks(self.home, "render")
+        for query in ("", "?a=1", "?b=1", "?a=1&b=2", "?a=2&b=1&panel=denoise"):
+            page = self.page(f"/jobs/1/trials{query}")
+            found = {str(a["href"]) for a in page.select("main a[href^='?']")}
+            self.assertGreaterEqual(len(found), 4)
+            for link in found:
+                self.assertNotIn("=&", f"{link}&")
+                self.page(f"/jobs/1/trials{link}")
+
     def test_what_is_asked_for_stays_in_every_link(self) -> None:
         self.trial()
         self.trial()

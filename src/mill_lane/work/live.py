@@ -17,7 +17,7 @@ from mill_lane.core.denoise.denoise import denoise
 from mill_lane.core.errors import MillError
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.recipe_versions import stored
-from mill_lane.core.render.live import Limits, LiveLook, Wanted, quick_view
+from mill_lane.core.render.live import WORK, Limits, LiveLook, Wanted, quick_view
 from mill_lane.core.render.settings import Preview
 from mill_lane.work.kept_scene import forget_scene, loaded_scene
 from mill_lane.work.kinds.base import Report
@@ -174,7 +174,9 @@ class _Running:
         if wish.file_hash != self.request.file_hash:
             return
         self.look.limits = Limits(wish.samples, wish.clean_share)
-        wanted = Wanted(wish.recipe, wish.crop, wish.frame, Preview(**wish.preview))
+        wanted = Wanted(
+            wish.recipe, wish.crop, wish.frame, Preview(**wish.preview), wish.layer == WORK
+        )
         self.wrong = {}
         try:
             anew = self.look.want(wanted, self._sky(wish))
@@ -222,7 +224,7 @@ class _Running:
         said |= {"noise": self.noise}
         picture = b""
         if look.shown and not self.wrong:
-            picture = png(self._picture(wish))
+            picture = png(self._picture(wish), bool(why))
             self.pictures += 1
         self.files.tell(said, picture)
         # Soon again at first; drawing never takes more than a fifth of the time.
@@ -260,8 +262,8 @@ class _Running:
         beside.replace(path)
 
 
-def png(pixels: NDArray[np.uint8]) -> bytes:
-    """A picture as PNG, quickly rather than small."""
+def png(pixels: NDArray[np.uint8], last: bool) -> bytes:
+    """A picture as PNG: quickly rather than small, as long as more of them come."""
     out = io.BytesIO()
-    Image.fromarray(pixels).save(out, "PNG", compress_level=1)
+    Image.fromarray(pixels).save(out, "PNG", compress_level=1 if last else 0)
     return out.getvalue()

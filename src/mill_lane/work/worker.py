@@ -41,7 +41,6 @@ IDLE = 2.0  # seconds after which a lane that waits gives a sign of life
 ANYWAY = 30.0  # seconds after which it looks for work although nobody woke it
 FURTHER = 0.01  # share of the work: what got so much further than before may be interrupted anew
 BEAT = 0.25  # seconds between two signs of life
-WAY = 0.3  # seconds that work has to stop which gives way; then its process is ended
 TIDY_SECONDS = 20.0  # between two looks for what nobody needs, while there is nothing to do
 CHILDREN = 3  # that are tried before a task has failed that none of them took
 T = TypeVar("T")
@@ -275,7 +274,7 @@ class Worker:
                 self._beat(child, doing)
             grace = kind.patience(doing.live)
             if doing.gave_way:
-                grace = min(grace, WAY)
+                grace = min(grace, kind.way)
             if doing.asked_at and time.monotonic() - doing.asked_at > grace:
                 self._drop(kind.apart)
                 return "waits" if doing.gave_way else "cancelled", None

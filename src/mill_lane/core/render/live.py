@@ -26,9 +26,11 @@ from mill_lane.core.render.world import World
 
 BLOCKS = (8, 4, 2)  # pixels on a side of what is shown first
 FEWEST = 24  # pixels on the shorter side of a coarse picture, below which it tells nothing
+WORK = "work"  # the layer for which work is counted
 LIT = "diffuse_light"  # a picture of our own: diffuse light without the colour of the surfaces
 LEAST_ALBEDO = 0.02  # below which a surface gives back too little to tell what falls on it
 CODES = 65_536
+WELL = 0x76  # its grey
 RGB = NDArray[np.uint8]
 
 
@@ -44,12 +46,15 @@ class Wanted:
         Shares of the frame.
     frame : int
     preview : Preview
+    counted : bool
+        Whether work is counted, for the map of cost.
     """
 
     recipe: Recipe
     crop: Crop | None
     frame: int
     preview: Preview
+    counted: bool = False
 
     @property
     def world(self) -> tuple[Any, ...]:
@@ -69,9 +74,12 @@ class Limits:
     clean: float = 0.99
 
 
-def endless(recipe: Recipe) -> Recipe:
-    """The recipe of a look: a trial's without an end of its own."""
-    layers = tuple(dict.fromkeys((*recipe.kept_layers, *TRIAL_LAYERS)))
+def endless(recipe: Recipe, counted: bool = False) -> Recipe:
+    """The recipe of a look: a trial's without an end of its own, and without the map of cost:
+    to count the work takes half as long again.
+    """
+    every = dict.fromkeys((*recipe.kept_layers, *TRIAL_LAYERS))
+    layers = tuple(name for name in every if counted or name != WORK)
     return recipe.model_copy(
         update={"samples": MOST_SAMPLES, "time_limit": 0.0, "layers": layers, "exposure": 0.0}
     )
@@ -99,7 +107,7 @@ class LiveLook:
         MillError
             For a camera that there is none of: the look goes on as it was.
         """
-        wanted = replace(wanted, recipe=endless(wanted.recipe))
+        wanted = replace(wanted, recipe=endless(wanted.recipe, wanted.counted))
         if wanted == self.wanted:
             return False
         before = self.sky
@@ -158,6 +166,7 @@ class LiveLook:
             preview=wanted.preview,
             sky=self.sky,
             posed=world,
+            profiled=False,
         )
         self._world = key, session.world
         return session
@@ -194,8 +203,8 @@ class LiveLook:
 
     # --- what is seen ---
     def picture(self, layer: str = "beauty", exposure: float = 0.0) -> RGB:
-        """What there is so far, display values, (H, W, 3) of the crop; pixels that have no sample
-        yet are those of the coarse picture.
+        """What there is so far, display values, (H, W, 3) of the crop, in fewer pixels while it is
+        coarse; those that have no sample yet are as in the coarser one before.
 
         Parameters
         ----------
@@ -204,28 +213,20 @@ class LiveLook:
         exposure : float
             Stops, for light alone.
         """
-        assert self.wanted is not None
-        r = self.wanted.recipe
-        x0, y0, x1, y1 = pixels_of(self.wanted.crop, r.width, r.height)
-        out = np.full((y1 - y0, x1 - x0, 3), 0x76, np.uint8)  # the grey of the well
-        for session in (self._back, self._front):
-            if session is None or (session is self._back and self._covered):
-                continue
-            have = session.film.samples > 0
-            if not have.any():
-                continue
-            picture = drawn(session, layer, exposure)
-            if have.shape != out.shape[:2]:
-                rows = (np.arange(len(out)) * len(have)) // len(out)
-                columns = (np.arange(out.shape[1]) * have.shape[1]) // out.shape[1]
-                picture, have = picture[rows[:, None], columns], have[rows[:, None], columns]
-            out = picture if have.all() else np.where(have[..., None], picture, out)
-        return out
-
-    @property
-    def _covered(self) -> bool:
-        """Whether the front has all of the picture."""
-        return self._front is not None and bool((self._front.film.samples > 0).all())
+        front, back = self._front, self._back
+        assert front is not None
+        picture, have = drawn(front, layer, exposure), front.film.samples > 0
+        if have.all():
+            return picture
+        if back is None:
+            picture[~have] = WELL
+            return picture
+        height, width = have.shape
+        before = drawn(back, layer, exposure)
+        rows = np.arange(height) * len(before) // height
+        columns = np.arange(width) * before.shape[1] // width
+        np.copyto(before := before[rows][:, columns], picture, where=have[..., None])
+        return before
 
 
 def choices() -> dict[str, Picture]:
@@ -245,7 +246,7 @@ def drawn(session: Session, layer: str, exposure: float) -> RGB:
         return quick_view(light / np.maximum(planes["albedo"], LEAST_ALBEDO), exposure)
     known = choices()
     owner = next((own for own in LAYERS if layer in (p.name for p in own.pictures)), None)
-    if owner is None or layer not in known:
+    if owner is None or layer not in known or owner.name not in session.recipe.layers:
         return drawn(session, "beauty", exposure)
     plane = dict(resolved(film, (owner.name,)))[layer]
     show = known[layer].show

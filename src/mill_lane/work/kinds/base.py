@@ -116,6 +116,8 @@ class Kind(ABC, Generic[P, Q, R]):
         Whether it waits until the renderer is compiled.
     grace : float
         Seconds that it has to stop by itself; see `patience`.
+    way : float
+        The same where it gives way, if that is less; then its process is ended.
     """
 
     name: str
@@ -131,6 +133,7 @@ class Kind(ABC, Generic[P, Q, R]):
     elsewhere: bool = False
     kernels: bool = False
     grace: float = 4.0
+    way: float = 0.3
 
     @abstractmethod
     def prepare(self, context: Context, payload: P) -> Q:

@@ -55,7 +55,7 @@ class LiveLook(Kind[Payload, Request, Result]):
     lane = "live"
     gives_way = True
     kernels = True
-    grace = 0.5
+    grace = way = 1.5  # what it has in memory is worth a moment
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the newest version of the scene."""

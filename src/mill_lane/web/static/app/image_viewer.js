@@ -223,8 +223,9 @@ class ImageViewer extends HTMLElement {
     this.span = [left, right];
     c.fillStyle = token("--color-white");
     c.fillRect(line - 1, top, 2, height);
-    this.tag(c, "A", line - 26, top + 8, token("--color-race"));
-    this.tag(c, "B", line + 8, top + 8, token("--color-ink"));
+    const [first, last] = (this.dataset.names || ",").split(",");
+    this.tag(c, first, line - 8, top + 8, token("--color-race"), true);
+    this.tag(c, second === "look" ? "now" : last, line + 8, top + 8, token("--color-ink"));
   }
 
   drawRegion(c, [x0, y0, x1, y1]) {
@@ -250,12 +251,16 @@ class ImageViewer extends HTMLElement {
     c.fillText(text, left + 5, bottom);
   }
 
-  tag(c, text, x, y, colour) {
-    c.fillStyle = colour;
-    c.fillRect(x, y, 18, 18);
-    c.fillStyle = token("--color-white");
+  // What stands beside the wipe; before it, where it ends there.
+  tag(c, text, x, y, colour, before = false) {
+    if (!text) return;
     c.font = SANS;
-    c.fillText(text, x + 5, y + 13);
+    const wide = c.measureText(text).width + 12;
+    const left = before ? x - wide : x;
+    c.fillStyle = colour;
+    c.fillRect(left, y, wide, 18);
+    c.fillStyle = token("--color-white");
+    c.fillText(text, left + 6, y + 13);
   }
 
   // Where a pointer is in the element, and in the picture.

@@ -88,7 +88,8 @@ class Asked:
         """The address of the same view with something changed."""
         usual = {f.name: f.default for f in fields(self)}
         now = {name: getattr(self, name) for name in usual if name != "removed"} | changes
-        said = {k: v for k, v in now.items() if v != usual[k] and v not in (None, "")}
+        # What a template leaves undefined is no text either.
+        said = {k: v for k, v in now.items() if v is not None and str(v) and v != usual[k]}
         return f"?{urlencode({k: int(v) if v is True else v for k, v in said.items()})}"
 
 
