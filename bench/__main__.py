@@ -16,6 +16,7 @@ BENCHES = (
     "first_pixels",
     "idle",
     "kill",
+    "look",
     "memory",
     "open",
     "overhead",

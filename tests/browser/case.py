@@ -37,6 +37,12 @@ LABELLED = """
     const fits = (e) => e.checkVisibility() && !e.disabled && said(e) === label;
     return [...document.querySelectorAll(css)].filter(fits);
 """
+# A field in a line that is shut is not to be seen.
+OPENED = """
+    for (let el = arguments[0].closest("details"); el; el = el.parentElement.closest("details")) {
+        el.open = true;
+    }
+"""
 FLAGS = (
     "--headless=new",
     "--no-sandbox",
@@ -227,11 +233,20 @@ class BrowserCase(unittest.TestCase):
 
         def write() -> bool:
             e = self.find(f"{within} [name='{name}']")
+            self.driver.execute_script(OPENED, e)
             self.driver.execute_script("arguments[0].select && arguments[0].select()", e)
             e.send_keys(str(value))
             return e.get_attribute("value") == str(value)
 
         self.until(write, 20, f"to write {value} into {name}")
+
+    def press_summary(self, label: str) -> None:
+        """Open or shut what begins with a label."""
+        for e in self.driver.find_elements(By.CSS_SELECTOR, "summary"):
+            if e.text.strip().startswith(label):
+                e.click()
+                return
+        self.fail(f"no line begins with {label}")
 
     def put(self, path: str, values: dict[str, int]) -> None:
         """Send what another page would, from this one."""

@@ -82,8 +82,3 @@ class TestLooks(BrowserCase):
         self.says("scene version 2", seconds=120)
         self.says("Corner")
         self.until(self.drawn, 240, "for its look")
-
-    def press_summary(self, label: str) -> None:
-        for e in self.driver.find_elements(By.CSS_SELECTOR, "summary"):
-            if e.text.strip() == label:
-                e.click()

@@ -152,6 +152,7 @@ class TestTrialTools(BrowserCase):
         chosen = (By.CSS_SELECTOR, "[data-sky='dawn.hdr']")
         self.finished_trial()
         sky = write_sky(self.downloads / "dawn.hdr", np.full((16, 32, 3), 3.0))
+        self.press_summary("Sun and sky")
         self.find("[aria-label='Choose a picture']").send_keys(str(sky))
         self.until(lambda: self.driver.find_elements(*chosen))
         self.finished_trial()
@@ -164,7 +165,7 @@ class TestTrialTools(BrowserCase):
 
     def test_leaving_out_while_looking(self) -> None:
         self.finished_trial()
-        self.click("#trial details:last-of-type summary")
+        self.press_summary("Leave out while looking")
         self.until(lambda: self.find("#trial [value='fog']").is_displayed())
         self.click("#trial [value='fog']")
         Select(self.find("#trial [name='view']")).select_by_visible_text("wireframe")

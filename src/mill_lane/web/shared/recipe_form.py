@@ -1,39 +1,15 @@
-"""A recipe as a form: the everyday settings first, the others in groups that open."""
+"""The fields of a recipe as lines of a form: what each is called, means, and may be."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from mill_lane.core.recipe import Recipe
+from annotated_types import Ge, Gt, Le
+
+from mill_lane.core.recipe import MOST_SAMPLES, Recipe
 from mill_lane.core.render.layers import LAYERS
-from mill_lane.core.weigh.analysis import Analysis
-
-
-@dataclass(frozen=True)
-class Field:
-    """One line of the form."""
-
-    name: str
-    label: str
-    value: Any
-    kind: Literal["number", "switch", "choice", "picture", "several"] = "number"
-    unit: str = ""
-    step: str = "1"
-    choices: tuple[tuple[str, str], ...] = ()
-    required: bool = True
-
-
-@dataclass(frozen=True)
-class Group:
-    """Settings that open together; `touched` tells that some are not as usual."""
-
-    title: str
-    fields: list[Field]
-    touched: bool
-    hint: str = ""
-
 
 CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
     "light_sampling": (
@@ -44,130 +20,189 @@ CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
     "denoise": (("no", "no"), ("with", "with the picture"), ("later", "later, by itself")),
     "order": (("progressive", "progressively"), ("tiles", "in tiles")),
 }
-FIRST = (
-    "width",
-    "height",
-    "samples",
-    "min_samples",
-    "noise",
-    "converged_fraction",
-    "bounces",
-    "transparent_layers",
-    "radiance_limit_indirect",
-    "time_limit",
-    "denoise",
-    "exposure",
-    "seed",
-)
-GROUPS: tuple[tuple[str, tuple[str, ...], str], ...] = (
-    (
-        "Bounces and clamps",
-        (
-            "bounces_diffuse",
-            "bounces_specular",
-            "bounces_transmission",
-            "bounces_volume",
-            "radiance_limit_direct",
-            "caustics",
-        ),
-        "",
-    ),
-    (
-        "More rays where grain comes from",
-        ("split_diffuse", "split_specular", "split_transmission", "split_volume", "split_lights"),
-        "Rays at the first thing that is met; each multiplies one component.",
-    ),
-    (
-        "Which lights",
-        (
-            "light_sampling",
-            "light_threshold",
-            "environment_visible",
-            "sun_elevation",
-            "sun_azimuth",
-            "sky_strength",
-        ),
-        "",
-    ),
-    (
-        "Sky picture",
-        ("environment_picture", "environment_rotation", "environment_intensity"),
-        "An HDR or EXR of the whole sphere goes before sun and sky.",
-    ),
-    (
-        "Camera",
-        ("f_stop", "focus_distance", "shutter"),
-        "F-stop 0 is sharp everywhere, shutter 0 stands still.",
-    ),
-    ("How it is drawn", ("order", "tile_size"), ""),
-    (
-        "Layers",
-        ("layers",),
-        "Kept in the EXR beside the picture; those that denoising needs come by themselves. "
-        "Denoising over frames needs motion.",
-    ),
-    (
-        "For previews only",
-        ("russian_roulette_threshold", "pattern_block"),
-        "They save time and leave blotches in dark places.",
-    ),
-)
 PERCENT = ("noise", "converged_fraction")
+COUNTS = ("samples", "min_samples")  # told as so many by so many, too
 LIGHT = "light:"  # before the name of a light, in the name of its field
+# What a field does, in a sentence.
+HELP = {
+    "width": "Time goes with the number of pixels, though not all of it.",
+    "height": "",
+    "samples": "A pixel gets no more than this.",
+    "min_samples": "A pixel gets these before its noise is looked at; too few, and small bright "
+    "things are missed.",
+    "noise": "A pixel is left alone once its noise is below this; 0: it gets all its samples.",
+    "converged_fraction": "The picture ends once this share of its pixels is clean.",
+    "time_limit": "It ends after this time with what it has; 0: none.",
+    "bounces": "How often light is followed from surface to surface. Dark corners need more.",
+    "bounces_diffuse": "Of these, off matt surfaces.",
+    "bounces_specular": "Of these, off shiny ones.",
+    "bounces_transmission": "Through glass; too few make it black.",
+    "bounces_volume": "In fog.",
+    "transparent_layers": "Panes, leaves and cards one behind another that a ray passes.",
+    "radiance_limit_indirect": "Takes bright dots out of bounced light, and some light with them; "
+    "0: off.",
+    "radiance_limit_direct": "The same for light straight from lamps; 0: off.",
+    "caustics": "Light that glass and mirrors throw on matt surfaces: often grain.",
+    "light_sampling": "From each point: one lamp that counts there, one by its power, or all.",
+    "light_threshold": "Lamps that give a point less than this are left out; 0: none.",
+    "environment_visible": "Whether the camera sees the sky, or only its light.",
+    "sun_elevation": "Above the horizon; empty: the scene's own sky.",
+    "sun_azimuth": "Where it stands, round the horizon.",
+    "sky_strength": "Of sun and sky together.",
+    "environment_picture": "An HDR or EXR of the whole sphere goes before sun and sky.",
+    "environment_rotation": "Round the upright axis.",
+    "environment_intensity": "How many times as bright as in the file.",
+    "f_stop": "A smaller number blurs more; 0: sharp everywhere.",
+    "focus_distance": "From the camera to what is sharp.",
+    "shutter": "How much of a frame it stays open; 0: nothing is blurred by moving.",
+    "split_diffuse": "Rays at the first thing that is met, where grain is in matt light.",
+    "split_specular": "The same where it is in reflections.",
+    "split_transmission": "The same behind glass.",
+    "split_volume": "The same in fog.",
+    "split_lights": "The same where it is in soft shadows.",
+    "denoise": "With the picture: at once, the scene still in memory. Later: when nothing else is "
+    "done.",
+    "exposure": "For what is shown and for PNG; the EXR stays as it is.",
+    "seed": "Another number, another grain; films take one for each frame by themselves.",
+    "order": "All of it again and again, or tile by tile, each finished.",
+    "tile_size": "Small tiles share work out evenly; large ones read textures better.",
+    "layers": "Kept in the EXR beside the picture. Denoising takes what it needs by itself; over "
+    "frames it needs motion.",
+    "russian_roulette_threshold": "Saves time in dark places and adds grain there; 0: off.",
+    "pattern_block": "Neighbours share their random numbers: quick, with blotches. For looking.",
+}
 
 
-def field(recipe: Recipe, name: str) -> Field:
-    """The line of a setting, from what the recipe's model says of it."""
+@dataclass(frozen=True)
+class Field:
+    """One line of the form.
+
+    Attributes
+    ----------
+    name, label : str
+    value : object
+        As the field has it.
+    kind : str
+    unit, step : str
+    choices : tuple
+        Of (value, title).
+    required : bool
+    low, high : str
+        What is allowed; empty where there is no end.
+    help : str
+        A sentence.
+    usual : str or None
+        What it would be put back to; None where it is that.
+    usual_text : str
+        The same in words.
+    """
+
+    name: str
+    label: str
+    value: Any
+    kind: Literal["number", "switch", "choice", "picture", "several"] = "number"
+    unit: str = ""
+    step: str = "1"
+    choices: tuple[tuple[str, str], ...] = ()
+    required: bool = True
+    low: str = ""
+    high: str = ""
+    help: str = ""
+    usual: str | None = None
+    usual_text: str = ""
+
+
+def square(count: int) -> str:
+    """A number of samples as so many by so many: "8 × 8"; "near 25 × 25 = 625" where it is none."""
+    if count < 2 or count >= MOST_SAMPLES:
+        return ""
+    side = max(1, round(math.sqrt(count)))
+    if side * side == count:
+        return f"{side} × {side}"
+    return f"near {side} × {side} = {side * side}"
+
+
+def field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field:
+    """The line of a setting, from what the recipe's model says of it; what it usually is, where it
+    is something else.
+    """
     info = Recipe.model_fields[name]
     extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-    value = getattr(recipe, name)
-    label, unit = str(info.title), str(extra.get("unit", ""))
+    value, label = getattr(recipe, name), str(info.title)
+    more: dict[str, Any] = {"help": HELP.get(name, ""), "unit": str(extra.get("unit", ""))}
+    if usual is not None and getattr(usual, name) != value:
+        more |= {
+            "usual": _entered(usual, name),
+            "usual_text": _in_words(usual, name, str(more["unit"])),
+        }
     if name in CHOICES:
-        return Field(name, label, value, "choice", choices=CHOICES[name])
+        return Field(name, label, value, "choice", choices=CHOICES[name], **more)
     if name == "environment_picture":
-        return Field(name, label, value, "picture")
+        return Field(name, label, value, "picture", **more)
     if name == "layers":
         every = tuple((layer, layer.replace("_", " ")) for layer in LAYERS.names)
-        return Field(name, label, recipe.kept_layers, "several", choices=every)
+        more["usual"] = None  # it is put back box by box
+        return Field(name, label, recipe.kept_layers, "several", choices=every, **more)
     if isinstance(value, bool):
-        return Field(name, label, value, "switch")
-    if name in PERCENT:
-        return Field(f"{name}_percent", label, f"{value * 100:g}", unit="%", step="any")
+        return Field(name, label, value, "switch", **more)
     whole = isinstance(value, int)
-    shown = "" if value is None else value if whole else f"{value:g}"
+    low, high = _range(info.metadata, 100 if name in PERCENT else 1)
+    more |= {"low": low, "high": high, "step": "1" if whole else "any"}
+    if name in PERCENT:
+        more["unit"] = "%"
+    sent = f"{name}_percent" if name in PERCENT else name
+    return Field(sent, label, _entered(recipe, name), required=value is not None, **more)
+
+
+def light_field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field:
+    """The line of a light's scale."""
+    scale = recipe.light_scales.get(name, 1.0)
+    before = usual.light_scales.get(name, 1.0) if usual is not None else scale
     return Field(
-        name, label, shown, unit=unit, step="1" if whole else "any", required=value is not None
+        f"{LIGHT}{name}",
+        name,
+        f"{scale:g}",
+        unit="×",
+        step="any",
+        low="0",
+        usual=f"{before:g}" if before != scale else None,
+        usual_text=f"× {before:g}",
     )
 
 
-def first_fields(recipe: Recipe) -> list[Field]:
-    """The everyday settings."""
-    return [field(recipe, name) for name in FIRST]
+def _range(metadata: list[Any], factor: float) -> tuple[str, str]:
+    low = high = ""
+    for limit in metadata:
+        if isinstance(limit, Ge | Gt):
+            edge: Any = limit.ge if isinstance(limit, Ge) else limit.gt
+            low = f"{float(edge) * factor:g}"
+        if isinstance(limit, Le):
+            edge = limit.le
+            high = f"{float(edge) * factor:.12g}"
+    return low, high
 
 
-def groups(recipe: Recipe, lights: Sequence[str]) -> list[Group]:
-    """The other settings, and each light of the scene with its scale."""
-    usual = Recipe()
-    out = [
-        Group(
-            title,
-            [field(recipe, n) for n in names],
-            any(getattr(recipe, n) != getattr(usual, n) for n in names),
-            hint,
-        )
-        for title, names, hint in GROUPS
-    ]
-    lines = [
-        Field(
-            f"{LIGHT}{name}", name, f"{recipe.light_scales.get(name, 1.0):g}", unit="×", step="any"
-        )
-        for name in dict.fromkeys(lights)
-    ]
-    if lines:
-        out.append(Group("Each light", lines, bool(recipe.light_scales), "0 switches it off."))
-    return out
+def _entered(recipe: Recipe, name: str) -> str:
+    """A setting as its field has it."""
+    value = getattr(recipe, name)
+    if name in PERCENT:
+        return f"{value * 100:g}"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        return f"{value:g}"
+    return "" if value is None else str(value)
 
 
-def light_names(analysis: Analysis) -> list[str]:
-    """Lights that can be scaled by name, the sky among them."""
-    return [x.name for x in analysis.lights] + (["sky"] if analysis.environment != "none" else [])
+def _in_words(recipe: Recipe, name: str, unit: str) -> str:
+    value = getattr(recipe, name)
+    if name in CHOICES:
+        return dict(CHOICES[name])[value]
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if name == "environment_picture":
+        return value.split("/")[2] if value else "none"
+    if name == "samples" and recipe.endless:
+        return "no end"
+    entered = _entered(recipe, name) or "none"
+    return f"{entered} {'%' if name in PERCENT else unit}".strip()

@@ -7,13 +7,15 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Body, Request
 from fastapi.concurrency import run_in_threadpool
+from pydantic import BaseModel
 
 from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.recipe import Recipe
 from mill_lane.jobs import recipes, weighing
-from mill_lane.jobs.lookup import find_job, recipe_of
+from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import Db, Done, home_of
+from mill_lane.web.shared.recipe_card import card
 from mill_lane.web.shared.recipe_form import LIGHT, PERCENT
 from mill_lane.web.shared.uploads import received
 
@@ -65,6 +67,25 @@ def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], B
     recipes.edit(db, row, role, values_of(values, recipe_of(db, row, role)))
     weighing.keep_up(db, row)
     return Done()
+
+
+class Said(BaseModel):
+    """What the lines of a card say, by name."""
+
+    said: dict[str, str]
+
+
+@router.post("/api/jobs/{job}/recipes/{role}/words")
+def words(db: Db, job: int, role: str, values: Annotated[dict[str, Any], Body()]) -> Said:
+    """What the lines of a recipe say with some fields changed; nothing is kept."""
+    row = find_job(db, job)
+    if role not in recipes.ROLES:
+        raise NotFoundError("recipe of that name")
+    kept = recipe_of(db, row, role)
+    recipe = recipes.merge(kept, values_of(values, kept))
+    analysis = analysis_of(db, find_version(db, row))
+    lines = card(recipe, analysis, recipe_of(db, row, "final"))
+    return Said(said={line.name: line.text for line in lines})
 
 
 @router.post("/api/jobs/{job}/sky", max_body_size=SKY_LIMIT)

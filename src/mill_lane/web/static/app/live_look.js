@@ -51,7 +51,7 @@ document.addEventListener("alpine:init", () => {
     // Everything that the look goes by, as one text.
     wish() {
       const form = document.getElementById("trial");
-      if (!form) return "";
+      if (!form || form.querySelector("input:invalid")) return ""; // it is being typed
       const { searchParams } = new URL(location.href);
       const { note: _note, device: _device, ...fields } = fieldsOf(form);
       const { place } = this.own;
@@ -122,7 +122,7 @@ document.addEventListener("alpine:init", () => {
       if (!this.on) return;
       this.said = said.words;
       if (picture) this.viewer.setLook(picture, said.crop);
-      this.$root.dataset.shown = String(said.samples);
+      this.$root.dataset.shown = String(said.samples ?? "");
       this.own.over = OVER.has(said.phase);
     },
     pointed(event) {

@@ -10,6 +10,7 @@ import "./floor_plan.js";
 import "./viewer_tools.js";
 import "./live_look.js";
 import "./look.js";
+import "./recipe_card.js";
 import { listen } from "./events.js";
 
 listen();

@@ -15,7 +15,7 @@ from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
 from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import predicted
-from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
+from mill_lane.web.shared.recipe_card import card, usual_recipe
 from mill_lane.web.shared.station import Figure
 
 
@@ -62,7 +62,6 @@ def context(
         "checks": check(summary),
         "estimate": summary.estimate,
         "frame_count": last - first + 1,
-        "fields": first_fields(summary.final),
-        "groups": groups(summary.final, light_names(summary.analysis)),
+        "card": card(summary.final, summary.analysis, summary.final, usual_recipe("final")),
         "frame": shown.frame if shown is not None else first,
     }

@@ -27,7 +27,7 @@ from mill_lane.jobs.lookup import (
 )
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
-from mill_lane.web.shared.recipe_form import first_fields, groups, light_names
+from mill_lane.web.shared.recipe_card import card, usual_recipe
 from mill_lane.web.stations.trials import log
 from mill_lane.web.stations.trials.chart import chart
 from mill_lane.web.stations.trials.denoising import (
@@ -170,8 +170,7 @@ def context(
         "look": look_of(db, summary) if under is None else None,
         "recipe": recipe,
         "role": role,
-        "fields": first_fields(recipe),
-        "groups": groups(recipe, light_names(summary.analysis)),
+        "card": card(recipe, summary.analysis, summary.final, usual_recipe(role)),
         "objects": sorted({o.name for o in summary.analysis.outlines}),
         "components": [(k, component_name(k)) for k in COMPONENTS],
         "previews": log.PREVIEWS,

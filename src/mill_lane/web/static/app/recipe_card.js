@@ -1,0 +1,79 @@
+// The recipe's card: a search over its lines, and settings that are put back.
+import { fieldsOf } from "./forms.js";
+import { send } from "./page.js";
+
+const SOON = 200; // milliseconds after the last letter
+
+function enter(field, value) {
+  if (field.type === "checkbox") field.checked = value === "true";
+  else field.value = value;
+  // Whoever keeps fields as they change, or looks at them, hears of it.
+  field.dispatchEvent(new Event("input", { bubbles: true }));
+  field.dispatchEvent(new Event("change", { bubbles: true }));
+}
+
+// What is wrong in a line that is shut is seen: the line opens.
+document.addEventListener(
+  "invalid",
+  (event) => {
+    for (let el = event.target.closest("details"); el; el = el.parentElement.closest("details")) {
+      el.open = true;
+    }
+  },
+  true,
+);
+
+document.addEventListener("alpine:init", () => {
+  Alpine.data("recipecard", () => ({
+    waiting: null,
+    // The lines say what is in their fields, also before that is kept.
+    soon() {
+      clearTimeout(this.waiting);
+      this.waiting = setTimeout(() => this.say(), SOON);
+    },
+    async say() {
+      const form = this.$root.closest("form");
+      if (form.querySelector(":invalid")) return; // told by whoever keeps the fields
+      const fields = fieldsOf(form);
+      const { ok, data } = await send("POST", this.$root.dataset.words, fields);
+      if (!ok) return; // whoever keeps the fields tells what is wrong
+      for (const line of this.$root.querySelectorAll("[data-line]")) {
+        line.querySelector("[data-said]").textContent = data.said[line.dataset.line];
+      }
+    },
+    // Lines that a word finds open; with none, all is as it was.
+    find(event) {
+      const word = event.target.value.trim().toLowerCase();
+      const lines = [...this.$root.querySelectorAll("[data-line]")];
+      let found = 0;
+      for (const line of lines) {
+        const right = !word || line.dataset.words.includes(word);
+        line.hidden = !right;
+        if (word) line.open = right;
+        else if (line.dataset.found) line.open = false;
+        line.dataset.found = word ? "1" : "";
+        found += right ? 1 : 0;
+      }
+      const rest = this.$root.querySelector("[data-rest]");
+      if (rest) {
+        const within = [...rest.querySelectorAll("[data-line]")].some((line) => !line.hidden);
+        rest.open = Boolean(word) && within;
+        rest.hidden = !within;
+      }
+      this.$root.querySelector("[data-nothing]").hidden = found > 0;
+    },
+    putBack(event) {
+      const { field, usual } = event.currentTarget.dataset;
+      const fields = [...this.$root.querySelectorAll("[name]")];
+      const own = fields.find((el) => el.name === field && el.type !== "hidden");
+      if (own) enter(own, usual);
+      event.currentTarget.parentElement.hidden = true;
+    },
+    allLights(event) {
+      const { scale } = event.currentTarget.dataset;
+      const lights = [...this.$root.querySelectorAll("[name^='light:']")];
+      for (const field of lights.slice(0, -1)) field.value = scale;
+      if (lights.length) enter(lights[lights.length - 1], scale);
+    },
+  }));
+});

@@ -1,0 +1,86 @@
+"""The look that runs, by hand: it sharpens, begins anew, is held, frozen and compared."""
+
+from __future__ import annotations
+
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.case import BrowserCase
+
+
+class TestLiveLook(BrowserCase):
+    def shown(self) -> float:
+        return float(self.find("[data-job]").get_attribute("data-shown") or 0)
+
+    def begun_anew(self) -> None:
+        """What is shown counts from the beginning."""
+        self.driver.execute_script("document.querySelector('[data-job]').dataset.shown = '99'")
+        self.until(lambda: 0 < self.shown() < 90, 60, "for a first picture")
+
+    def test_the_line_of_work(self) -> None:
+        self.visit("/jobs/1/trials")
+        self.until(lambda: self.shown() > 0, 120, "for the look to begin by itself")
+        # A smaller picture, typed into its line; the line says it before anything is kept.
+        self.fill("width", 160)
+        self.fill("height", 90)
+        self.says("160 × 90, ")
+        self.until(lambda: self.shown() >= 1, 60, "for a whole sample")
+        canvas = self.find("image-viewer canvas")
+        chain = ActionChains(self.driver).move_to_element_with_offset(canvas, -120, -80)
+        chain.click_and_hold().move_by_offset(200, 130).release().perform()
+        self.until(lambda: "crop=" in self.driver.current_url)
+        self.begun_anew()
+        self.until(lambda: self.shown() >= 2, 60, "for two samples of the crop")
+        # Frozen, it is a trial; the look goes on.
+        self.press("Freeze")
+        self.until(
+            lambda: "samples a pixel" in self.find("[aria-label='Trial book']").text,
+            120,
+            "for the trial",
+        )
+        self.until(lambda: self.shown() >= 2, 60)
+        # One setting is changed, and the two are compared by the wipe.
+        self.driver.find_element(By.CSS_SELECTOR, ".half.left").click()
+        self.until(lambda: "a=1" in self.driver.current_url and self.viewer("a"))
+        self.fill("bounces", 0)
+        self.says("no bounces")
+        self.begun_anew()
+        # Put back by one act, once it is kept as something else.
+        self.press("Hold")
+        self.says("held")
+        self.driver.refresh()
+        self.until(lambda: self.driver.execute_script("return Boolean(window.Alpine)"), 20)
+        self.assertIn("crop=", self.driver.current_url)
+        self.press("Look now")
+        self.until(lambda: self.shown() > 0, 60, "for it to go on after a reload")
+        self.press("Look now")
+        self.until(lambda: "Freeze" not in self.find("[data-job]").text)
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
+
+    def test_the_card(self) -> None:
+        """Settings are found by a word of the trade; what is not as usual is put back."""
+        self.visit("/jobs/1/finish")
+        self.assertNotIn("Samples, at least", self.text())
+        search = self.find("[aria-label='Find a setting']")
+        search.send_keys("fireflies")
+        self.until(lambda: self.find("[name=radiance_limit_indirect]").is_displayed())
+        self.assertFalse(self.find("[data-line=size]").is_displayed())
+        search.clear()
+        search.send_keys("xyz")
+        self.says("No setting of that name")
+        search.clear()
+        search.send_keys(" ")
+        self.until(lambda: self.find("[data-line=size]").is_displayed())
+        self.fill("bounces", 7)
+        self.press_summary("Size")
+        self.says("7 bounces", "usually 4")
+        self.press("Put back Bounces")
+        self.says("4 bounces")
+        # What is wrong in a line that is shut opens it.
+        self.fill("samples", 0)
+        self.press_summary("Samples")
+        self.fill("width", 1280)
+        self.find("[name=width]").send_keys(Keys.TAB)
+        self.until(lambda: self.find("[name=samples]").is_displayed())
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
