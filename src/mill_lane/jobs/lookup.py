@@ -60,6 +60,14 @@ def find_render(db: Session, number: int, kind: str) -> Render:
     return row
 
 
+def find_trial(db: Session, job: Job, number: int) -> Render:
+    """A trial of a job by its number in the book."""
+    row = db.scalars(select(Render).where(*_trials_of(job), Render.number == number)).first()
+    if row is None:
+        raise NotFoundError("trial of that number")
+    return row
+
+
 def find_device(db: Session, number: int) -> DeviceRow:
     """The device of that number, unless it was removed."""
     row = db.get(DeviceRow, number)

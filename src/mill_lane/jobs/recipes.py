@@ -17,7 +17,7 @@ from mill_lane.core.render.layers import check_layers
 from mill_lane.jobs.lookup import chosen_recipe
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
-from mill_lane.store.models import Job, RecipeRow
+from mill_lane.store.models import Job, RecipeRow, Render
 from mill_lane.work.limited import limited
 
 ROLES = ("draft", "final")
@@ -65,6 +65,37 @@ def edit(db: Session, job: Job, role: str, values: Mapping[str, Any]) -> Recipe:
     new = merge(read_recipe(row.data), values)
     row.data = stored(new)
     return new
+
+
+def put_back(db: Session, job: Job, role: str, trial: Render) -> Recipe:
+    """Take a trial's settings over into a recipe, which remembers what it was.
+
+    What a trial keeps beside its picture, and that it had no end, are no settings of it.
+    """
+    row = chosen_recipe(db, job, role)
+    kept, found = read_recipe(row.data), read_recipe(trial.recipe)
+    same: dict[str, Any] = {"layers": kept.layers}
+    if found.endless:
+        same |= {"samples": max(kept.samples, found.min_samples)}
+    new = found.model_copy(update=same)
+    if new != kept:
+        row.before, row.data = row.data, stored(new)
+    return new
+
+
+def undo(db: Session, job: Job, role: str) -> Recipe:
+    """Go back to what a recipe was before a trial's was taken over; once more: forth again.
+
+    Raises
+    ------
+    MillError
+        Where there is nothing to go back to.
+    """
+    row = chosen_recipe(db, job, role)
+    if not row.before:
+        raise MillError("There is nothing to go back to.", "The recipe stays as it is.")
+    row.before, row.data = row.data, row.before
+    return read_recipe(row.data)
 
 
 def check_sky_name(name: str) -> str:

@@ -85,6 +85,8 @@ class Job(Base):
     delivered_height: Mapped[int] = mapped_column(default=1080, server_default="1080")
     # Seconds since the epoch when a page of it was opened last, before one of another job.
     looked_at: Mapped[float] = mapped_column(default=0.0, server_default="0")
+    # The number of the trial that others are told against; None for the one before each.
+    base: Mapped[int | None]
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
     device: Mapped[DeviceRow] = relationship()
@@ -116,6 +118,8 @@ class RecipeRow(Base):
     name: Mapped[str]
     chosen: Mapped[str | None]
     data: Mapped[Json]
+    # What it was before that of a trial was taken over; empty where there is nothing to go back to.
+    before: Mapped[Json] = mapped_column(default=dict, server_default="{}")
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
 

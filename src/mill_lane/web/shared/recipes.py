@@ -69,6 +69,17 @@ def edit_recipe(db: Db, job: int, role: str, values: Annotated[dict[str, Any], B
     return Done()
 
 
+@router.post("/api/jobs/{job}/recipes/{role}/undo")
+def undo(db: Db, job: int, role: str) -> Done:
+    """Back to what a recipe was before a trial's settings were taken over."""
+    row = find_job(db, job)
+    if role not in recipes.ROLES:
+        raise NotFoundError("recipe of that name")
+    recipes.undo(db, row, role)
+    weighing.keep_up(db, row)
+    return Done()
+
+
 class Said(BaseModel):
     """What the lines of a card say, by name."""
 

@@ -62,6 +62,14 @@ document.addEventListener("alpine:init", () => {
       this.$root.requestSubmit();
     },
   }));
+  // A button within another form that asks for something by itself.
+  Alpine.data("asked", () => ({
+    async go() {
+      const { ok, data } = await send("POST", this.$root.dataset.href, {});
+      if (ok) await refresh();
+      else complain(this.$root.parentElement, data);
+    },
+  }));
   // Fields of a form that stand elsewhere on the page: data-of names it.
   Alpine.data("elsewhere", () => ({
     change() {

@@ -30,9 +30,19 @@ SHORT = {
 Values = dict[str, Any]
 FIELDS = dict(Recipe.model_fields)
 ENDED = {"hand": "stopped by hand", "time": "its time was over", "noise": "clean enough"}
+ALIKE = 0.02  # a share of the light, within which two pictures are alike in it
 ALMOST_BLACK = 0.004
 """Mean linear luminance below which a picture shows nothing on a screen: an sRGB code of 13
 of 255."""
+
+
+@dataclass(frozen=True)
+class Ratios:
+    """A trial's time, noise and mean light over those of the base; empty where it has none."""
+
+    time: str = ""
+    noise: str = ""
+    light: str = ""
 
 
 @dataclass(frozen=True)
@@ -48,6 +58,7 @@ class Row:
     note: str
     state: str
     ended: str
+    against: Ratios
     task: int | None
     over: bool
     black: bool
@@ -181,7 +192,24 @@ def ended(measured: Values) -> str:
     return f"{ENDED[how]}, {measured['samples_mean']:.3g} samples a pixel"
 
 
-def _row(t: Render, before: Render | None) -> Row:
+def ratios(measured: Values | None, base: Values | None) -> Ratios:
+    """How a trial compares with the base; light only where it differs by more than a fiftieth."""
+    if not measured or not base:
+        return Ratios()
+
+    def over(name: str) -> float | None:
+        mine, theirs = measured.get(name), base.get(name)
+        return mine / theirs if mine and theirs else None
+
+    time, noise, light = (over(name) for name in ("seconds", "noise", "mean_luminance"))
+    return Ratios(
+        time=f"× {time:.3g}" if time else "",
+        noise=f"× {noise:.3g}" if noise else "",
+        light=f"light × {light:.3g}" if light and abs(light - 1) > ALIKE else "",
+    )
+
+
+def _row(t: Render, before: Render | None, base: Render | None) -> Row:
     m = t.measured
     x0, y0, x1, y1 = t.region
     few = bool(m) and m.get("noise") is None and m.get("passes", 2) < 2
@@ -191,7 +219,7 @@ def _row(t: Render, before: Render | None) -> Row:
     return Row(
         id=t.id,
         number=t.number,
-        what=changes(t, before),
+        what="the base" if t is base else changes(t, base or before),
         crop="whole" if is_whole(shares(t)) else f"{x1 - x0} × {y1 - y0}",
         time=duration(m.get("seconds")),
         noise_text="too few samples" if few else percent(m.get("noise")),
@@ -199,13 +227,14 @@ def _row(t: Render, before: Render | None) -> Row:
         state=state,
         ended=ended(m) if m else "",
         task=t.task_id,
+        against=Ratios() if base is None or t is base else ratios(m, base.measured),
         over=t.task is None or t.task.over,
         black=almost_black(m),
         title=title_of(t),
     )
 
 
-def rows(trials: Sequence[Render]) -> list[Row]:
-    """The trial book, newest first."""
+def rows(trials: Sequence[Render], base: Render | None = None) -> list[Row]:
+    """The trial book, newest first; each told against the base, or else the one before it."""
     pairs = zip(trials, [*trials[1:], None], strict=False)
-    return [_row(t, before) for t, before in pairs]
+    return [_row(t, before, base) for t, before in pairs]

@@ -3,24 +3,35 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Body, Depends, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
+from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import crop_text
+from mill_lane.core.errors import MillError
 from mill_lane.core.names import short_name
-from mill_lane.jobs import renders, sessions
-from mill_lane.jobs.lookup import device_of, devices, find_job, find_render, own_cpu, recipe_of
+from mill_lane.jobs import recipes, renders, sessions, weighing
+from mill_lane.jobs.lookup import (
+    device_of,
+    devices,
+    find_job,
+    find_render,
+    find_trial,
+    own_cpu,
+    recipe_of,
+)
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import AHome, Db, Done, home_of
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
-from mill_lane.web.stations.trials import denoise_routes, live_routes, view
+from mill_lane.web.stations.trials import denoise_routes, live_routes, log, view
 from mill_lane.web.stations.trials.form import TrialForm
 
 router = APIRouter()
@@ -52,6 +63,49 @@ def run_trial(db: Db, job: int, form: TrialForm) -> Done:
 def note_trial(db: Db, trial: int, note: Annotated[str, Body(embed=True, max_length=2000)]) -> Done:
     """Write a note beside a trial."""
     find_render(db, trial, "trial").note = note.strip()
+    return Done()
+
+
+class Into(BaseModel):
+    """Which recipe it goes into."""
+
+    role: Literal["draft", "final"] = "draft"
+
+
+@router.post("/api/trials/{trial}/settings")
+def put_back(db: Db, trial: int, into: Into) -> Done:
+    """Take a trial's settings over: recipe, crop, and what it left out while looking."""
+    found = find_render(db, trial, "trial")
+    job = find_job(db, found.job_id)
+    recipes.put_back(db, job, into.role, found)
+    weighing.keep_up(db, job)
+    hidden = [name for name, on in (found.preview or {}).items() if on is False]
+    shown = {
+        "role": into.role,
+        "crop": crop_text(log.shares(found)),
+        "hide": ",".join(hidden),
+        "only_object": found.preview.get("only_object", ""),
+        "only_component": found.preview.get("only_component", ""),
+        "view": found.preview.get("view", ""),
+    }
+    return Done(go=f"/jobs/{job.id}/trials?{urlencode(shown)}")
+
+
+class Base(BaseModel):
+    """The number of the trial that all others are told against; None for the one before each."""
+
+    base: int | None = None
+
+
+@router.put("/api/jobs/{job}/base")
+def set_base(db: Db, job: int, chosen: Base) -> Done:
+    """Pin a trial: every other is told against it."""
+    row = find_job(db, job)
+    if chosen.base is not None:
+        trial = find_trial(db, row, chosen.base)
+        if not trial.measured:
+            raise MillError("It has no picture yet.", "Wait until it is done, then pin it.")
+    row.base = chosen.base
     return Done()
 
 

@@ -14,11 +14,14 @@ from mill_lane.core.crop import Crop, crop_of, crop_text, pixels_of
 from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS, STRENGTH
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
     TrialFigures,
+    chosen_recipe,
     newest_with_picture,
     recipe_of,
     trial_figures,
@@ -143,14 +146,17 @@ def context(
     """All that the page needs beside what every station has."""
     figures = trial_figures(db, summary.job)
     shown_numbers = _numbers(figures, asked)
-    trials = trial_log(db, summary.job, _with_the_ones_before(figures, shown_numbers))
+    pinned = {summary.job.base} if summary.job.base is not None else set()
+    wanted = _with_the_ones_before(figures, shown_numbers) | pinned
+    trials = trial_log(db, summary.job, wanted)
+    base = next((t for t in trials if t.number == summary.job.base), None)
     first, second = _compared(trials, asked)
     role = asked.role if asked.role in ("draft", "final") else "draft"
     recipe = recipe_of(db, summary.job, role)
     ledger = draw_up(summary.analysis, recipe, summary.device)
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
-    table = [r for r in log.rows(trials) if r.number in shown_numbers or not r.over]
+    table = [r for r in log.rows(trials, base) if r.number in shown_numbers or not r.over]
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     layer = asked.layer or _usual_layer(first, second)
     a, b = shown(first, layer, blend), shown(second, layer, blend)
@@ -170,7 +176,9 @@ def context(
         "look": look_of(db, summary) if under is None else None,
         "recipe": recipe,
         "role": role,
-        "card": card(recipe, summary.analysis, summary.final, usual_recipe(role)),
+        "card": card(recipe, summary.analysis, summary.final, _against(base, role)),
+        "pinned": base,
+        "undoable": bool(chosen_recipe(db, summary.job, role).before),
         "objects": sorted({o.name for o in summary.analysis.outlines}),
         "components": [(k, component_name(k)) for k in COMPONENTS],
         "previews": log.PREVIEWS,
@@ -202,6 +210,16 @@ def context(
         "chart": chart(figures, first.number if first else None, second.number if second else None),
         "frame": newest.frame if newest else summary.analysis.frames[0],
     }
+
+
+def _against(base: Render | None, role: str) -> Recipe:
+    """What a recipe is told against: that of the base, or else what is usual."""
+    usual = usual_recipe(role)
+    if base is None:
+        return usual
+    found = read_recipe(base.recipe)
+    same: dict[str, Any] = {"layers": usual.layers}
+    return found.model_copy(update=same | ({"samples": usual.samples} if found.endless else {}))
 
 
 def _numbers(figures: Sequence[TrialFigures], asked: Asked) -> set[int]:
