@@ -2,11 +2,23 @@
 
 from __future__ import annotations
 
+import time
+
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
 from tests.browser.case import BrowserCase
+
+# Brightness at some places of the picture.
+PIXELS = """
+    const canvas = document.querySelector("image-viewer canvas");
+    const { width, height } = canvas;
+    const { data } = canvas.getContext("2d").getImageData(0, 0, width, height);
+    const at = (x, y) => data[4 * (Math.round(y * height) * width + Math.round(x * width)) + 1];
+    const places = [0.3, 0.4, 0.45, 0.55, 0.6, 0.7];
+    return places.flatMap((x) => places.map((y) => at(x, y)));
+"""
 
 
 class TestLiveLook(BrowserCase):
@@ -56,6 +68,30 @@ class TestLiveLook(BrowserCase):
         self.until(lambda: self.shown() > 0, 60, "for it to go on after a reload")
         self.press("Look now")
         self.until(lambda: "Freeze" not in self.find("[data-job]").text)
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
+
+    def test_two_trials_by_keys(self) -> None:
+        """Wipe, side by side, in turns, difference, 1:1 and help, without the mouse."""
+        self.trials_page()
+        for bounces in (0, 2):
+            self.finished_trial(width=160, height=90, samples=2, min_samples=1, bounces=bounces)
+        self.visit("/jobs/1/trials?a=1&b=2")
+        self.until(lambda: self.viewer("a") and self.viewer("b"))
+        seen: dict[str, list[int]] = {}
+        body = self.driver.find_element(By.TAG_NAME, "body")
+        for key in ("w", "s", "d", "t"):
+            body.send_keys(key)
+            time.sleep(0.4)
+            seen[key] = self.driver.execute_script(PIXELS)
+        self.assertEqual(len({tuple(p) for p in seen.values()}), 4)
+        self.assertLess(sum(seen["d"]), sum(seen["w"]))  # mostly alike
+        body.send_keys("z")
+        self.until(lambda: self.find("[data-zoom='1']").get_attribute("aria-pressed") == "true")
+        body.send_keys("f")
+        body.send_keys("?")
+        self.says("Freeze what you see", "what is between them")
+        body.send_keys(Keys.ESCAPE)
+        self.until(lambda: "what is between them" not in self.text())
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
     def test_the_card(self) -> None:

@@ -82,7 +82,7 @@ class TestNights(BrowserCase):
         self.set("#sheet-name", "night/shot.###")
         self.says("night/shot.001.exr, night/shot.001.png")
         self.axe("Finish, the run sheet")
-        self.says("the files lack half_buffers, variance")
+        self.says("needs more in the files: two pictures of half the samples")
         self.press("keep them")
         self.says("all that denoising later needs")
         self.steps_in_their_order()

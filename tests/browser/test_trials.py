@@ -114,7 +114,7 @@ class TestTrialTools(BrowserCase):
         with urllib.request.urlopen(str(link), timeout=20) as answer:
             path = self.downloads / "mine.session"
             path.write_bytes(answer.read())
-        self.find("[aria-label='Load a session']").send_keys(str(path))
+        self.find("[aria-label='Open a paused trial']").send_keys(str(path))
         note = "#main input[name=note]"
         told = "loaded from mine.session"
         self.until(lambda: self.find(note).get_attribute("value") == told, 30, "for the loaded one")
@@ -131,7 +131,7 @@ class TestTrialTools(BrowserCase):
     def test_a_file_that_is_no_session(self) -> None:
         bad = self.downloads / "bad.session"
         bad.write_bytes(b"not a session")
-        self.find("[aria-label='Load a session']").send_keys(str(bad))
+        self.find("[aria-label='Open a paused trial']").send_keys(str(bad))
         self.says("is no saved session, or is damaged")
         self.assertTrue(all("bad.session" in c for c in self.complaints()))
 

@@ -364,7 +364,7 @@ class TestMends(NightCase):
         self.done("PUT", "/api/jobs/1/run-sheet", json={"frames": "3-9,5", "name": "s.#"})
         for code, words in (
             ("preview", "Preview means are on"),
-            ("denoise", "the files lack"),
+            ("denoise", "Denoising later needs more"),
             ("noise", "misses bright paths"),
             ("twice", "named twice"),
             ("output", "Nothing would be written"),

@@ -12,15 +12,16 @@ from mill_lane.core.errors import MillError, input_words
 from mill_lane.core.formats.sky_pictures import SKY_ENDINGS, sky_size
 from mill_lane.core.names import short_name
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
-from mill_lane.core.recipe_versions import read_recipe, stored
+from mill_lane.core.recipe_versions import read_recipe, stored, upgraded
 from mill_lane.core.render.layers import check_layers
 from mill_lane.jobs.lookup import chosen_recipe
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
-from mill_lane.store.models import Job, RecipeRow, Render
+from mill_lane.store.models import Job, RecipeRow, Render, StoredFile
 from mill_lane.work.limited import limited
 
 ROLES = ("draft", "final")
+KEPT_RECIPE = "The recipe stays as it is."
 
 
 def add_recipes(db: Session, job: Job) -> None:
@@ -81,6 +82,49 @@ def put_back(db: Session, job: Job, role: str, trial: Render) -> Recipe:
     if new != kept:
         row.before, row.data = row.data, stored(new)
     return new
+
+
+def take_in(db: Session, job: Job, role: str, values: Any) -> tuple[Recipe, list[str]]:
+    """Take a recipe in from a file; the one before can be gone back to.
+
+    Parameters
+    ----------
+    db : Session
+    job : Job
+    role : str
+    values : object
+        What the file holds as JSON, of any edition that is known.
+
+    Returns
+    -------
+    recipe : Recipe
+    told : list of str
+        What of it was left out, and why.
+
+    Raises
+    ------
+    MillError
+        For what is no recipe, one of a newer edition, and values out of range, with their names.
+    """
+    if not isinstance(values, dict):
+        raise MillError(
+            "This is no recipe.", "Choose a file that was saved as a recipe.", KEPT_RECIPE
+        )
+    row = chosen_recipe(db, job, role)
+    kept = read_recipe(row.data)
+    try:
+        found = upgraded(values)
+    except ValueError as e:
+        raise MillError(f"It cannot be read: {e}.", "Update Mill Lane.", KEPT_RECIPE) from e
+    told = [f"“{name}” is no setting here" for name in found if name not in Recipe.model_fields]
+    picture = str(found.get("environment_picture") or "")
+    if picture and db.get(StoredFile, picture.split("/", maxsplit=1)[0]) is None:
+        told.append("the sky picture is not on this computer")
+        found["environment_picture"] = kept.environment_picture
+    new = merge(kept, found)
+    if new != kept:
+        row.before, row.data = row.data, stored(new)
+    return new, told
 
 
 def undo(db: Session, job: Job, role: str) -> Recipe:

@@ -27,6 +27,17 @@ ROWS = 64  # worked on at a time in double precision, so that a large film takes
 PER_LIGHT = -1  # as the channels of a plane: three for each light of the scene
 
 LIGHT = Show("light")
+# Layers whose names say little to whoever has not written them.
+LAYER_WORDS = {
+    "half_buffers": "two pictures of half the samples",
+    "variance": "how much samples vary",
+    "work": "a map of cost",
+    "object": "object numbers",
+    "lights": "each light by itself",
+    "components": "light by kind",
+    "samples": "a map of samples",
+    "noise": "a map of noise",
+}
 
 
 class Sums(Protocol):

@@ -223,7 +223,7 @@ def _geometry(
         trees = take(cache, mark, len(parts))
         if trees is None:
             trees = _joined(
-                list(_each(built, sizes, threads, progress, "building acceleration structures"))
+                list(_each(built, sizes, threads, progress, "preparing geometry for rays"))
             )
             keep(cache, mark, trees)
     else:

@@ -20,6 +20,7 @@ from mill_lane.store.transactions import begin
 from mill_lane.web.shared.context import settings_of
 from mill_lane.web.shared.events import stamp_of
 from mill_lane.web.shared.health import troubles
+from mill_lane.web.shared.help import help_of
 from mill_lane.web.shared.station_nav import station_nav
 
 
@@ -59,6 +60,7 @@ class StationPage:
             "final": s.final,
             "stops": station_nav(self.request.app.state.stations, s),
             "base": f"/jobs/{s.job.id}",
+            "help": help_of(self.name),
         }
         return draw(self.request, self.db, f"{self.name}/{template}", **{**context, **more})
 

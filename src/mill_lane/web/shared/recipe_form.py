@@ -9,7 +9,7 @@ from typing import Any, Literal
 from annotated_types import Ge, Gt, Le
 
 from mill_lane.core.recipe import MOST_SAMPLES, Recipe
-from mill_lane.core.render.layers import LAYERS
+from mill_lane.core.render.layers import LAYER_WORDS, LAYERS
 
 CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
     "light_sampling": (
@@ -140,7 +140,7 @@ def field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field:
     if name == "environment_picture":
         return Field(name, label, value, "picture", **more)
     if name == "layers":
-        every = tuple((layer, layer.replace("_", " ")) for layer in LAYERS.names)
+        every = tuple((layer, LAYER_WORDS.get(layer, layer)) for layer in LAYERS.names)
         more["usual"] = None  # it is put back box by box
         return Field(name, label, recipe.kept_layers, "several", choices=every, **more)
     if isinstance(value, bool):

@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from typing import Annotated, Any
+from urllib.parse import quote
 
 from fastapi import APIRouter, Body, Request
 from fastapi.concurrency import run_in_threadpool
-from pydantic import BaseModel
+from fastapi.responses import Response
+from pydantic import BaseModel, Field
+from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.names import short_name
 from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import stored
 from mill_lane.jobs import recipes, weighing
 from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
 from mill_lane.store.transactions import write
-from mill_lane.web.shared.context import Db, Done, home_of
+from mill_lane.web.shared.context import Db, Done, file_stem, home_of
 from mill_lane.web.shared.recipe_card import card
 from mill_lane.web.shared.recipe_form import LIGHT, PERCENT
 from mill_lane.web.shared.uploads import received
 
 router = APIRouter()
 SKY_LIMIT = 4 * 10**9
+RECIPE_LIMIT = 10**6
 
 
 def values_of(form: Mapping[str, Any], recipe: Recipe) -> dict[str, Any]:
@@ -78,6 +85,45 @@ def undo(db: Db, job: int, role: str) -> Done:
     recipes.undo(db, row, role)
     weighing.keep_up(db, row)
     return Done()
+
+
+@router.get("/jobs/{job}/recipes/{role}.json", include_in_schema=False)
+def saved(db: Db, job: int, role: str) -> Response:
+    """A recipe as a file."""
+    row = find_job(db, job)
+    if role not in recipes.ROLES:
+        raise NotFoundError("recipe of that name")
+    text = json.dumps(stored(recipe_of(db, row, role)), indent=1)
+    name = quote(f"{file_stem(row.name)} {role}.recipe.json")
+    named = f"attachment; filename*=UTF-8''{name}"
+    return Response(text, media_type="application/json", headers={"Content-Disposition": named})
+
+
+class TakenIn(Done):
+    """What of a recipe was left out."""
+
+    told: Annotated[list[str], Field(default_factory=list)]
+
+
+@router.post("/api/jobs/{job}/recipes/{role}/file", max_body_size=RECIPE_LIMIT)
+async def take_in(request: Request, job: int, role: str, name: str) -> TakenIn:
+    """Take a recipe in from a file."""
+    home = home_of(request)
+    try:
+        values = json.loads(await request.body())
+    except (ValueError, RecursionError) as e:
+        short = short_name(name, "recipe")
+        raise MillError(f"“{short}” is no recipe.", "Choose a file that was saved as one.") from e
+
+    def inner(db: Session) -> list[str]:
+        row = find_job(db, job)
+        if role not in recipes.ROLES:
+            raise NotFoundError("recipe of that name")
+        told = recipes.take_in(db, row, role, values)[1]
+        weighing.keep_up(db, row)
+        return told
+
+    return TakenIn(told=await run_in_threadpool(write, home.sessions, inner))
 
 
 class Said(BaseModel):

@@ -13,7 +13,7 @@ from mill_lane.jobs.summary import Summary
 
 Mark = Literal["order", "look", "fail", "todo"]
 WORDS: dict[Mark, str] = {
-    "order": "in order",
+    "order": "fine",
     "look": "look here",
     "fail": "does not fit",
     "todo": "not done yet",

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from mill_lane.core.plan.checks.model import Asked, Found, Mend
 from mill_lane.core.recipe import DENOISE_LAYERS, FINAL
+from mill_lane.core.render.layers import LAYER_WORDS
 
 
 def denoising(asked: Asked) -> Iterable[Found]:
@@ -16,7 +17,8 @@ def denoising(asked: Asked) -> Iterable[Found]:
         text = f"Denoised {final.denoise.replace('with', 'with each frame')}."
         yield Found("denoise", "ok", text)
     elif missing:
-        text = f"To be denoised later the files lack {', '.join(missing)}."
+        named = " and ".join(LAYER_WORDS.get(n, n) for n in missing)
+        text = f"Denoising later needs more in the files: {named}."
         mend = Mend("keep them", recipe={"layers": (*final.layers, *missing)})
         yield Found("denoise", "warning", text, "finish", mend)
     else:

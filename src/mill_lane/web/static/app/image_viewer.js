@@ -8,6 +8,7 @@ const WHOLE = [0, 0, 1, 1];
 const PAD = 12; // CSS pixels round a picture at fit
 const GRIP = 8; // CSS pixels beside the wipe in which it can be taken
 const LEAST = 8; // pixels of a crop
+const TURN = 700; // milliseconds that one of two pictures is shown in turns
 const SOFT = 0.45; // of what lies behind
 const MONO = '12px "Sometype Mono", monospace';
 const SANS = '600 12px "Schibsted Grotesk", sans-serif';
@@ -39,6 +40,9 @@ class ImageViewer extends HTMLElement {
     this.at = [0, 0]; // the picture's corner in the element, CSS pixels
     this.wipe = 0.5;
     this.pictures = {};
+    this.compare = "wipe";
+    this.gain = 4;
+    this.turn = 0;
   }
 
   connectedCallback() {
@@ -117,7 +121,7 @@ class ImageViewer extends HTMLElement {
     else {
       const rect = this.pictures.a ? this.numbers("a-rect", WHOLE) : WHOLE;
       const [w, h] = this.size;
-      this.scale = this.actual;
+      this.scale = this.actual * Number(zoom);
       const middle = [((rect[0] + rect[2]) / 2) * w, ((rect[1] + rect[3]) / 2) * h];
       // Whole screen pixels, so that the picture is not smeared between two.
       this.at = [
@@ -194,10 +198,10 @@ class ImageViewer extends HTMLElement {
     const a = this.numbers("a-rect", WHOLE);
     const second = this.pictures.look ? "look" : "b";
     const b = this.pictures.look ? this.lookRect : this.numbers("b-rect", WHOLE);
-    this.paint(c, "a", a);
-    if (this.pictures.a && this.pictures[second]) this.drawWipe(c, a, b, second);
+    this.line = undefined;
+    if (this.pictures.a && this.pictures[second]) this.drawPair(c, a, b, second);
     else {
-      this.line = undefined;
+      this.paint(c, "a", a);
       this.paint(c, second, b);
     }
     if (!this.pictures.look) this.paint(c, "live", this.numbers("live-rect", WHOLE));
@@ -208,8 +212,105 @@ class ImageViewer extends HTMLElement {
     if (region) this.drawRegion(c, region);
   }
 
+  // Two pictures by the wipe, side by side, in turns, or what is between them.
+  drawPair(c, a, b, second) {
+    const { compare } = this;
+    if (compare === "beside") this.drawBeside(c, a, b, second);
+    else if (compare === "turns") this.drawTurns(c, a, b, second);
+    else if (compare === "difference") this.drawDifference(c, a, b, second);
+    else this.drawWipe(c, a, b, second);
+  }
+
+  // Both halves show the same place at the same scale.
+  drawBeside(c, a, b, second) {
+    const half = Math.floor(this.clientWidth / 2);
+    const at = this.at;
+    for (const [key, rect, from] of [
+      ["a", a, 0],
+      [second, b, half],
+    ]) {
+      c.save();
+      c.beginPath();
+      c.rect(from, 0, half, this.clientHeight);
+      c.clip();
+      c.fillStyle = token("--color-well");
+      c.fillRect(from, 0, half, this.clientHeight);
+      this.at = [at[0] + from - half / 2, at[1]];
+      this.paint(c, key, rect);
+      c.restore();
+    }
+    this.at = at;
+    c.fillStyle = token("--color-white");
+    c.fillRect(half - 1, 0, 2, this.clientHeight);
+    this.nameBoth(c, half, 8, second);
+  }
+
+  drawTurns(c, a, b, second) {
+    const first = this.turn % 2 === 0;
+    this.paint(c, first ? "a" : second, first ? a : b);
+    const [left, top] = this.placed(first ? a : b);
+    const names = this.names(second);
+    this.tag(c, first ? names[0] : names[1], left + 8, top + 8, token("--color-ink"));
+  }
+
+  // The absolute difference of what is shown, as often as the gain says.
+  drawDifference(c, a, b, second) {
+    this.sheet ||= document.createElement("canvas");
+    const { sheet } = this;
+    sheet.width = this.clientWidth;
+    sheet.height = this.clientHeight;
+    const s = sheet.getContext("2d");
+    s.imageSmoothingEnabled = c.imageSmoothingEnabled;
+    const [left, top, right, bottom] = [
+      Math.max(a[0], b[0]),
+      Math.max(a[1], b[1]),
+      Math.min(a[2], b[2]),
+      Math.min(a[3], b[3]),
+    ];
+    if (right <= left || bottom <= top) return;
+    const box = this.placed([left, top, right, bottom]);
+    s.beginPath();
+    s.rect(...box);
+    s.clip();
+    this.paint(s, "a", a);
+    s.globalCompositeOperation = "difference";
+    this.paint(s, second, b);
+    c.save();
+    c.filter = `brightness(${this.gain})`;
+    c.drawImage(sheet, 0, 0);
+    c.restore();
+    this.tag(c, `difference × ${this.gain}`, box[0] + 8, box[1] + 8, token("--color-ink"));
+  }
+
+  setCompare(how) {
+    this.compare = how;
+    clearInterval(this.turning);
+    this.turn = 0;
+    // Whoever wants less motion turns by the key.
+    const still = matchMedia("(prefers-reduced-motion: reduce)").matches;
+    if (how === "turns" && !still) this.turning = setInterval(() => this.takeTurn(), TURN);
+    this.draw();
+  }
+
+  takeTurn() {
+    this.turn += 1;
+    this.draw();
+  }
+
+  names(second) {
+    const [first, last] = (this.dataset.names || ",").split(",");
+    return [first, second === "look" ? "now" : last];
+  }
+
+  nameBoth(c, x, y, second) {
+    const [first, last] = this.names(second);
+    this.tag(c, first, x - 8, y, token("--color-race"), true);
+    this.tag(c, last, x + 8, y, token("--color-ink"));
+  }
+
   // The wipe runs over the crop that the two share.
   drawWipe(c, a, b, second) {
+    this.paint(c, "a", a);
     const [left, top, , height] = this.placed([Math.max(a[0], b[0]), a[1], 1, a[3]]);
     const [right] = this.placed([Math.min(a[2], b[2]), 0, 1, 1]);
     const line = Math.round(left + (right - left) * this.wipe);
@@ -223,9 +324,7 @@ class ImageViewer extends HTMLElement {
     this.span = [left, right];
     c.fillStyle = token("--color-white");
     c.fillRect(line - 1, top, 2, height);
-    const [first, last] = (this.dataset.names || ",").split(",");
-    this.tag(c, first, line - 8, top + 8, token("--color-race"), true);
-    this.tag(c, second === "look" ? "now" : last, line + 8, top + 8, token("--color-ink"));
+    this.nameBoth(c, line, top + 8, second);
   }
 
   drawRegion(c, [x0, y0, x1, y1]) {
@@ -317,6 +416,9 @@ class ImageViewer extends HTMLElement {
   }
 
   hover(p) {
+    const [w, h] = this.size;
+    const share = [(p[0] - this.at[0]) / this.scale / w, (p[1] - this.at[1]) / this.scale / h];
+    this.tell("hovered", share.every((v) => v >= 0 && v < 1) ? share : null);
     if (this.mode === "look") {
       this.canvas.style.cursor = "cell";
       this.tell("looked", this.inside(p));

@@ -1,6 +1,7 @@
 // Links, choices and filters that belong to the view and stand in the address; keys.
 import { refresh, visit, withParam } from "./page.js";
 
+const typedIn = /^(INPUT|SELECT|TEXTAREA)$/;
 const SOON = 250; // milliseconds after the last letter
 
 document.addEventListener("alpine:init", () => {
@@ -49,9 +50,29 @@ document.addEventListener("alpine:init", () => {
   }));
 });
 
+document.addEventListener("alpine:init", () => {
+  Alpine.data("help", () => ({
+    open: false,
+    key(event) {
+      const typing = typedIn.test(event.target.tagName ?? "");
+      if (event.key === "?" && !typing) this.open = !this.open;
+      else if (event.key === "Escape") this.open = false;
+    },
+    shut() {
+      this.open = false;
+    },
+  }));
+  // The button says the key.
+  Alpine.data("helping", () => ({
+    show() {
+      window.dispatchEvent(new KeyboardEvent("keydown", { key: "?" }));
+    },
+  }));
+});
+
 // Keys 1 to 9 go to the stations.
 document.addEventListener("keydown", (event) => {
-  const typing = /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName);
+  const typing = typedIn.test(event.target.tagName ?? "");
   if (event.ctrlKey || event.metaKey || event.altKey || typing) return;
   const links = [...document.querySelectorAll(".lane a[data-key]")];
   const link = links.find((a) => a.dataset.key === event.key);

@@ -26,8 +26,10 @@ document.addEventListener(
 document.addEventListener("alpine:init", () => {
   Alpine.data("recipecard", () => ({
     waiting: null,
+    shape: null,
     // The lines say what is in their fields, also before that is kept.
-    soon() {
+    soon(event) {
+      if (event.isTrusted) this.keepShape(event.target);
       clearTimeout(this.waiting);
       this.waiting = setTimeout(() => this.say(), SOON);
     },
@@ -61,6 +63,29 @@ document.addEventListener("alpine:init", () => {
         rest.hidden = !within;
       }
       this.$root.querySelector("[data-nothing]").hidden = found > 0;
+    },
+    size() {
+      return ["width", "height"].map((name) => this.$root.querySelector(`[name=${name}]`));
+    },
+    // One side is typed: the other follows, to the nearest pixel.
+    keepShape(typed) {
+      const [width, height] = this.size();
+      if (!(typed === width || typed === height)) return;
+      if (!this.$root.querySelector("[data-lock]").checked) return;
+      // The shape is that of the size before, as long as the page is the same.
+      this.shape ||= [width.defaultValue, height.defaultValue].map(Number);
+      const [w, h] = this.shape;
+      const value = Number(typed.value);
+      if (!(value > 0)) return;
+      if (typed === width) height.value = Math.max(1, Math.round((value * h) / w));
+      else width.value = Math.max(1, Math.round((value * w) / h));
+    },
+    resize(event) {
+      const part = Number(event.currentTarget.dataset.part);
+      const final = this.$root.dataset.final.split(",").map(Number);
+      const [width, height] = this.size();
+      height.value = Math.max(1, Math.round(final[1] / part));
+      enter(width, Math.max(1, Math.round(final[0] / part)));
     },
     putBack(event) {
       const { field, usual } = event.currentTarget.dataset;

@@ -2,6 +2,7 @@
 import { MaskBrush } from "./mask_brush.js";
 import { complain, refresh, send, visit, withParam } from "./page.js";
 
+const READING = 120; // milliseconds between two looks at a pixel
 const REST = 250; // milliseconds between two tellings of where the pointer is
 const PLACES = 6; // decimals of a share of the frame, as the server writes it
 const viewer = () => document.querySelector("image-viewer");
@@ -42,6 +43,8 @@ document.addEventListener("alpine:init", () => {
     zoom: "fit",
     wipe: 50,
     telling: false,
+    pixel: "", // what is under the pointer
+    reading: false,
     brush: 12, // pixels from the middle to the edge
     get viewer() {
       return this.$root.querySelector("image-viewer");
@@ -70,6 +73,37 @@ document.addEventListener("alpine:init", () => {
     get actual() {
       return String(this.zoom === "1");
     },
+    get twice() {
+      return String(this.zoom === "2");
+    },
+    get fourTimes() {
+      return String(this.zoom === "4");
+    },
+    // How two pictures are compared; also by a key.
+    compare(event) {
+      this.viewer.setCompare(event.target.value);
+    },
+    gained(event) {
+      this.viewer.gain = Math.max(1, Number(event.target.value) || 1);
+      this.viewer.draw();
+    },
+    key(event) {
+      const typing = /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName ?? "");
+      if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
+      const zoom = { f: "fit", z: this.zoom === "1" ? "2" : this.zoom === "2" ? "4" : "1" }[
+        event.key
+      ];
+      const how = { w: "wipe", s: "beside", t: "turns", d: "difference" }[event.key];
+      if (zoom) {
+        this.zoom = zoom;
+        this.viewer.setZoom(zoom);
+      } else if (how) {
+        if (how === "turns" && this.viewer.compare === "turns") this.viewer.takeTurn();
+        else this.viewer.setCompare(how);
+        const choice = this.$root.querySelector("[data-compare]");
+        if (choice) choice.value = how;
+      }
+    },
     set(event) {
       const { mode, zoom } = event.currentTarget.dataset;
       if (mode) {
@@ -94,6 +128,34 @@ document.addEventListener("alpine:init", () => {
       this.viewer.showPlace(crop);
       this.zoom = "1";
       setCrop(crop);
+    },
+    // What the trial's file has under the pointer: linear values, not what the screen shows.
+    async hovered(event) {
+      const { trial } = this.viewer.dataset;
+      this.place = event.detail;
+      if (!trial || !this.place) {
+        this.pixel = "";
+        return;
+      }
+      if (this.reading) return;
+      this.reading = true;
+      const [x, y] = this.place;
+      const answer = await fetch(`/api/trials/${trial}/pixel?x=${x}&y=${y}`).catch(() => null);
+      this.pixel = answer?.ok ? this.said(await answer.json()) : "";
+      setTimeout(() => {
+        this.reading = false;
+        const moved = this.place && (this.place[0] !== x || this.place[1] !== y);
+        if (moved) this.hovered({ detail: this.place });
+      }, READING);
+    },
+    said({ x, y, values, object }) {
+      const digits = (v) => (v >= 100 ? v.toFixed(0) : v.toPrecision(3));
+      const parts = [`${x}, ${y}`, values.beauty?.map(digits).join(" ") || ""];
+      if (values.samples) parts.push(`${Math.round(values.samples[0])} samples`);
+      if (values.noise) parts.push(`${(100 * values.noise[0]).toPrecision(2)} % noise`);
+      if (values.depth) parts.push(`${values.depth[0].toPrecision(3)} m`);
+      if (object) parts.push(object);
+      return parts.filter(Boolean).join("   ");
     },
     // The pointer rests on a place that is to be refined first.
     async looked(event) {

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
-from typing import Annotated, Literal
-from urllib.parse import urlencode
+from typing import Annotated, Any, Literal
+from urllib.parse import quote, urlencode
 
-from fastapi import APIRouter, Body, Depends, Request
+from fastapi import APIRouter, Body, Depends, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, FiniteFloat
 from sqlalchemy.orm import Session
 
 from mill_lane.core.crop import crop_text
 from mill_lane.core.errors import MillError
 from mill_lane.core.names import short_name
 from mill_lane.jobs import recipes, renders, sessions, weighing
+from mill_lane.jobs.book import as_csv, book, pixel_of
 from mill_lane.jobs.lookup import (
     device_of,
     devices,
@@ -27,7 +29,7 @@ from mill_lane.jobs.lookup import (
 )
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.transactions import write
-from mill_lane.web.shared.context import AHome, Db, Done, home_of
+from mill_lane.web.shared.context import AHome, Db, Done, file_stem, home_of
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
@@ -64,6 +66,36 @@ def note_trial(db: Db, trial: int, note: Annotated[str, Body(embed=True, max_len
     """Write a note beside a trial."""
     find_render(db, trial, "trial").note = note.strip()
     return Done()
+
+
+@router.get("/jobs/{job}/trials.csv", include_in_schema=False)
+def book_as_csv(db: Db, job: int) -> Response:
+    """The trial book as a table."""
+    row = find_job(db, job)
+    return _sent(as_csv(book(db, row)), "text/csv", f"{file_stem(row.name)} trials.csv")
+
+
+@router.get("/jobs/{job}/trials.json", include_in_schema=False)
+def book_as_json(db: Db, job: int) -> Response:
+    """The trial book with its recipes."""
+    row = find_job(db, job)
+    text = json.dumps(book(db, row), indent=1)
+    return _sent(text, "application/json", f"{file_stem(row.name)} trials.json")
+
+
+def _sent(text: str, media: str, name: str) -> Response:
+    named = f"attachment; filename*=UTF-8''{quote(name)}"
+    return Response(text, media_type=media, headers={"Content-Disposition": named})
+
+
+Share = Annotated[FiniteFloat, Query(ge=0, le=1)]
+
+
+@router.get("/api/trials/{trial}/pixel")
+def pixel(db: Db, home: AHome, trial: int, x: Share, y: Share) -> dict[str, Any]:
+    """What a trial has at a place, in shares of the whole picture."""
+    row = find_render(db, trial, "trial")
+    return pixel_of(db, home, row, x, y)
 
 
 class Into(BaseModel):

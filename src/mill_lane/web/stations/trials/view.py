@@ -72,6 +72,7 @@ class Asked:
     mask: str = ""
     objects: str = ""
     detail: float = 0.0
+    find: str = ""  # words that a row of the log has
     all: bool = False  # every trial of the log, not only the newest
     # What the next trial leaves out while looking.
     hide: str = ""
@@ -100,6 +101,7 @@ class Asked:
 class Shown:
     """A trial in the viewer: its picture, or one of its layers with the scale of a map."""
 
+    id: int
     number: int
     url: str | None
     rect: str
@@ -125,6 +127,7 @@ def shown(trial: Render | None, layer: str = "beauty", blend: Blend | None = Non
         url = blended_url(trial, blend) or url
     task = trial.task
     return Shown(
+        id=trial.id,
         number=trial.number,
         url=url,
         rect=",".join(f"{x:.6f}" for x in log.shares(trial)),
@@ -145,6 +148,7 @@ def context(
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     figures = trial_figures(db, summary.job)
+    words = asked.find.strip().lower()
     shown_numbers = _numbers(figures, asked)
     pinned = {summary.job.base} if summary.job.base is not None else set()
     wanted = _with_the_ones_before(figures, shown_numbers) | pinned
@@ -157,6 +161,8 @@ def context(
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
     table = [r for r in log.rows(trials, base) if r.number in shown_numbers or not r.over]
+    if words:
+        table = [r for r in table if words in f"{r.number} {r.what} {r.note} {r.title}".lower()]
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     layer = asked.layer or _usual_layer(first, second)
     a, b = shown(first, layer, blend), shown(second, layer, blend)
@@ -224,7 +230,7 @@ def _against(base: Render | None, role: str) -> Recipe:
 
 def _numbers(figures: Sequence[TrialFigures], asked: Asked) -> set[int]:
     """The trials of the log: the newest, and those that are shown; all of them on demand."""
-    newest = figures if asked.all else figures[:NEWEST]
+    newest = figures if asked.all or asked.find.strip() else figures[:NEWEST]
     return {f.number for f in newest} | {n for n in (asked.a, asked.b) if n is not None}
 
 

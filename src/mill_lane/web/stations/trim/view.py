@@ -103,7 +103,8 @@ def figure(summary: Summary) -> Figure:
     mark: Mark = "look" if summary.proposals else "order"
     if summary.staged:
         return Figure(f"{summary.staged} staged", mark)
-    return Figure(f"{summary.proposals} to look at" if summary.proposals else "in order", mark)
+    found = f"{summary.proposals} to look at" if summary.proposals else "nothing to trim"
+    return Figure(found, mark)
 
 
 @dataclass(frozen=True)

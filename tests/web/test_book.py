@@ -1,0 +1,126 @@
+"""The trial book taken along, found by words, read pixel by pixel; recipes as files."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from typing import Any
+
+from sqlalchemy import select
+
+from mill_lane.core.formats.exr import read_exr
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.render.layers import exr_names
+from mill_lane.jobs.lookup import find_job, recipe_of
+from mill_lane.store.models import Render
+from tests.homes import do_tasks
+from tests.web.case import WebCase
+
+SMALL = {"width": 96, "height": 54, "samples": 2, "min_samples": 1, "device": 1}
+
+
+class TestBook(WebCase):
+    def trial(self, **more: Any) -> Render:
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
+        do_tasks(self.home, "render")
+        with self.home.sessions() as db:
+            return db.scalars(select(Render).order_by(Render.id.desc())).first()  # type: ignore[return-value]
+
+    def test_taken_along(self) -> None:
+        """Whatever is written into a note, a spreadsheet takes it for text."""
+        self.trial(note="=1+1", bounces=1)
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | {"note": "waits, “and” so on"})
+        entries = json.loads(self.client.get("/jobs/1/trials.json").text)
+        self.assertEqual([e["number"] for e in entries], [1, 2])
+        self.assertEqual(Recipe.model_validate(entries[0]["recipe"]).bounces, 1)
+        self.assertGreater(entries[0]["seconds"], 0)
+        self.assertIsNone(entries[1]["seconds"])
+        answer = self.client.get("/jobs/1/trials.csv")
+        self.assertIn("attachment", answer.headers["Content-Disposition"])
+        rows = list(csv.DictReader(io.StringIO(answer.text)))
+        self.assertEqual([r["note"] for r in rows], ["'=1+1", "waits, “and” so on"])
+        self.assertEqual((rows[0]["recipe.bounces"], rows[1]["recipe.width"]), ("1", "96"))
+        self.assertEqual(self.client.get("/jobs/9/trials.csv").status_code, 404)
+
+    def test_found_by_words(self) -> None:
+        for k in range(3):
+            self.done("POST", "/api/jobs/1/trials", json=SMALL | {"note": f"jars {k}"})
+        for words, found in (("jars 1", 1), ("JARS", 3), ("nothing of it", 0), ("base", 1)):
+            page = self.page(f"/jobs/1/trials?find={words}")
+            self.assertEqual(len(page.select("tbody tr[title]")), found, words)
+        self.assertIn(
+            "No trial has these words",
+            page.get_text() if not found else self.page("/jobs/1/trials?find=nothing").get_text(),
+        )
+
+    def test_a_pixel(self) -> None:
+        """Linear values as they are in the file, by shares of the whole picture."""
+        trial = self.trial(crop="0.25,0.25,0.75,0.75")
+        planes = read_exr(self.home.files.path(trial.exr or ""), exr_names())
+        at = f"/api/trials/{trial.id}/pixel"
+        found = self.done("GET", f"{at}?x=0.5&y=0.5")
+        self.assertEqual((found["x"], found["y"]), (48, 27))
+        values: Any = found["values"]
+        x0, y0 = trial.region[:2]
+        expected = planes["beauty"][27 - y0, 48 - x0]
+        for got, want in zip(values["beauty"], expected, strict=True):
+            self.assertAlmostEqual(got, float(want), places=5)
+        self.assertEqual(values["samples"], [2.0])
+        self.assertIn("object", found)
+        self.refused("GET", f"{at}?x=0.1&y=0.1")
+        self.assertEqual(self.client.get(f"{at}?x=2&y=0").status_code, 422)
+        self.done("POST", "/api/jobs/1/trials", json=SMALL)
+        self.refused("GET", f"/api/trials/{trial.id + 1}/pixel?x=0.5&y=0.5")
+
+
+class TestRecipeFiles(WebCase):
+    def recipe(self, role: str = "draft") -> Recipe:
+        with self.home.sessions() as db:
+            return recipe_of(db, find_job(db, 1), role)
+
+    def send(self, role: str, values: Any, status: int = 200) -> dict[str, Any]:
+        body = values if isinstance(values, bytes) else json.dumps(values).encode()
+        href = f"/api/jobs/1/recipes/{role}/file?name=x.json"
+        answer = self.client.post(href, content=body)
+        self.assertEqual(answer.status_code, status, answer.text)
+        found: dict[str, Any] = answer.json()
+        return found
+
+    def test_there_and_back(self) -> None:
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"bounces": 9, "noise": 0.03})
+        text = self.client.get("/jobs/1/recipes/final.json").text
+        before = self.recipe()
+        self.assertEqual(self.send("draft", json.loads(text))["told"], [])
+        self.assertEqual(self.recipe(), self.recipe("final"))
+        self.done("POST", "/api/jobs/1/recipes/draft/undo")
+        self.assertEqual(self.recipe(), before)
+
+    def test_of_other_editions_and_damaged(self) -> None:
+        """What is wrong is named, and the recipe stays; what is not known is told and left out."""
+        before = self.recipe()
+        for values, word in (
+            ({"schema_version": 99}, "99"),
+            ({"schema_version": 2, "samples": -4}, "Samples"),
+            ({"schema_version": 2, "width": 10**9}, "Width"),
+            ([1, 2], "no recipe"),
+            (b"\xff\x00not json", "no recipe"),
+            (b"[" * 100_000, "no recipe"),
+        ):
+            self.assertIn(word, self.send("draft", values, 422)["error"])
+        self.assertEqual(self.recipe(), before)
+        told = self.send(
+            "draft",
+            {
+                "schema_version": 2,
+                "bounces": 5,
+                "sparkle": 1,
+                "environment_picture": f"{'0' * 64}/16x8/x.hdr",
+            },
+        )["told"]
+        self.assertEqual(len(told), 2)
+        self.assertEqual((self.recipe().bounces, self.recipe().environment_picture), (5, ""))
+        self.send("other", {}, 404)
+        # One of the first edition, with names of then.
+        self.send("draft", {"samples": 7, "min_samples": 2, "sky_picture": ""})
+        self.assertEqual(self.recipe().samples, 7)
