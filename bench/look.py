@@ -85,7 +85,7 @@ def opened(server: Server, path: Path) -> int:
     status, said = server.ask("POST", f"/api/scenes?{query}", path.read_bytes(), 600)
     if status != 200:
         raise RuntimeError(str(said))
-    server.until(lambda: server.idle(), "the scene", 900)
+    server.until(server.idle, "the scene", 900)
     return int(said["job"])
 
 

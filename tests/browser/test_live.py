@@ -84,7 +84,6 @@ class TestLiveLook(BrowserCase):
             time.sleep(0.4)
             seen[key] = self.driver.execute_script(PIXELS)
         self.assertEqual(len({tuple(p) for p in seen.values()}), 4)
-        self.assertLess(sum(seen["d"]), sum(seen["w"]))  # mostly alike
         body.send_keys("z")
         self.until(lambda: self.find("[data-zoom='1']").get_attribute("aria-pressed") == "true")
         body.send_keys("f")

@@ -110,7 +110,7 @@ class TestTrialTools(BrowserCase):
         self.press("Pause")
         self.until(lambda: self.live_task().get("state") == "paused", 40, "for it to pause")
         kept, before = self.samples_done(), self.kept()
-        link = self.until(lambda: self.find("a[download]").get_attribute("href"))
+        link = self.until(lambda: self.find("a[download][href$=session]").get_attribute("href"))
         with urllib.request.urlopen(str(link), timeout=20) as answer:
             path = self.downloads / "mine.session"
             path.write_bytes(answer.read())

@@ -1,6 +1,13 @@
 // Forms that send their fields as JSON: data-method, action, and what comes after in data-then.
 import { clearComplaints, complain, merged, refresh, send, visit } from "./page.js";
 
+// Whether a recipe's form is being typed in: it makes no sense yet, and nobody is told so.
+export function isUnfinished(form) {
+  if (form.querySelector("input:invalid")) return true;
+  const { samples, min_samples: least } = form.elements;
+  return Boolean(samples && least) && Number(least.value) > Number(samples.value);
+}
+
 export function fieldsOf(form, submitter) {
   // Names may come from a scene (its lights): no ending says what is a list, and none is special.
   const fields = Object.create(null);

@@ -1,5 +1,5 @@
 // The look that runs: whatever is changed on the page is looked at, the newest wish wins.
-import { fieldsOf } from "./forms.js";
+import { fieldsOf, isUnfinished } from "./forms.js";
 import { complain, refresh, send } from "./page.js";
 
 const TICK = 60; // milliseconds between two looks whether something was changed
@@ -51,7 +51,7 @@ document.addEventListener("alpine:init", () => {
     // Everything that the look goes by, as one text.
     wish() {
       const form = document.getElementById("trial");
-      if (!form || form.querySelector("input:invalid")) return ""; // it is being typed
+      if (!form || isUnfinished(form)) return "";
       const { searchParams } = new URL(location.href);
       const { note: _note, device: _device, ...fields } = fieldsOf(form);
       const { place } = this.own;

@@ -1,5 +1,5 @@
 // The recipe's card: a search over its lines, and settings that are put back.
-import { fieldsOf } from "./forms.js";
+import { fieldsOf, isUnfinished } from "./forms.js";
 import { send } from "./page.js";
 
 const SOON = 200; // milliseconds after the last letter
@@ -35,7 +35,7 @@ document.addEventListener("alpine:init", () => {
     },
     async say() {
       const form = this.$root.closest("form");
-      if (form.querySelector(":invalid")) return; // told by whoever keeps the fields
+      if (isUnfinished(form)) return;
       const fields = fieldsOf(form);
       const { ok, data } = await send("POST", this.$root.dataset.words, fields);
       if (!ok) return; // whoever keeps the fields tells what is wrong
