@@ -30,6 +30,12 @@ class TestLiveLook(BrowserCase):
         self.driver.execute_script("document.querySelector('[data-job]').dataset.shown = '99'")
         self.until(lambda: 0 < self.shown() < 90, 60, "for a first picture")
 
+    def size(self, *sides: int | None) -> None:
+        for name, side in zip(("width", "height"), sides, strict=True):
+            if side is not None:
+                self.fill(name, side)
+                self.find(f"[name={name}]").send_keys(Keys.TAB)
+
     def test_the_line_of_work(self) -> None:
         self.visit("/jobs/1/trials")
         self.until(lambda: self.shown() > 0, 120, "for the look to begin by itself")
@@ -112,6 +118,20 @@ class TestLiveLook(BrowserCase):
         self.says("7 bounces", "usually 4")
         self.press("Put back Bounces")
         self.says("4 bounces")
+        # 640 wide at 4:3 has 480 rows, not 481; 720 x 486 of pixels 0.9 wide is 720 x 540 of
+        # square ones (common practice).
+        self.click("[data-lock]")
+        self.size(800, 600)
+        self.click("[data-lock]")
+        self.size(640, None)
+        self.until(lambda: self.find("[name=height]").get_attribute("value") == "480")
+        self.click("[data-lock]")
+        self.size(720, 486)
+        aspect = self.find("[data-aspect]")
+        aspect.clear()
+        aspect.send_keys("0.9")
+        self.press("make square")
+        self.says("720 × 540")
         # What is wrong in a line that is shut opens it.
         self.fill("samples", 0)
         self.press_summary("Samples")

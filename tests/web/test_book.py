@@ -12,7 +12,8 @@ from sqlalchemy import select
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names
-from mill_lane.jobs.lookup import find_job, recipe_of
+from mill_lane.jobs import shelf
+from mill_lane.jobs.lookup import chosen_recipe, find_job, recipe_of
 from mill_lane.store.models import Render
 from tests.homes import do_tasks
 from tests.web.case import WebCase
@@ -124,3 +125,52 @@ class TestRecipeFiles(WebCase):
         # One of the first edition, with names of then.
         self.send("draft", {"samples": 7, "min_samples": 2, "sky_picture": ""})
         self.assertEqual(self.recipe().samples, 7)
+
+
+class TestShelf(WebCase):
+    recipe = TestRecipeFiles.recipe
+
+    def kept(self) -> list[tuple[int, str]]:
+        with self.home.sessions() as db:
+            return [(r.id, r.name) for r in shelf.kept(db, find_job(db, 1))]
+
+    def test_kept_used_renamed_removed(self) -> None:
+        self.done("PUT", "/api/jobs/1/recipes/draft", json={"bounces": 7, "samples": 9})
+        self.done("POST", "/api/jobs/1/recipes/draft/keep", json={"name": " night \n light "})
+        [(number, name)] = self.kept()
+        self.assertEqual(name, "night light")
+        self.done("PUT", "/api/jobs/1/recipes/draft", json={"bounces": 1})
+        for station in ("trials", "finish"):
+            page = self.page(f"/jobs/1/{station}")
+            self.assertEqual(page.find("input", attrs={"name": "name"})["value"], name)  # type: ignore[index]
+        self.assertIn("bounces 1 → 7", self.page("/jobs/1/trials").get_text())
+        at = f"/api/jobs/1/kept/{number}"
+        self.done("POST", f"{at}/use", json={"role": "draft"})
+        self.assertEqual((self.recipe().bounces, self.recipe().samples), (7, 9))
+        self.done("POST", "/api/jobs/1/recipes/draft/undo")
+        self.assertEqual(self.recipe().bounces, 1)
+        before = self.recipe("final")
+        self.done("POST", f"{at}/use", json={"role": "final"})
+        self.assertEqual(self.recipe("final").bounces, 7)
+        self.done("POST", "/api/jobs/1/recipes/final/undo")
+        self.assertEqual(self.recipe("final"), before)
+        self.done("PUT", f"{at}/name", json={"name": "dusk"})
+        self.assertEqual(self.kept(), [(number, "dusk")])
+        go = self.done("DELETE", at)["go"]
+        self.assertEqual(self.kept(), [])
+        self.assertIn("“dusk” was removed", self.page(f"/jobs/1/trials{go}").get_text())
+        self.done("POST", f"{at}/restore")
+        self.assertEqual(self.kept(), [(number, "dusk")])
+
+    def test_names_that_are_none(self) -> None:
+        keep = "/api/jobs/1/recipes/final/keep"
+        for name in ("", "  \n ", "\x00\x07"):
+            self.refused("POST", keep, json={"name": name})
+        self.done("POST", keep, json={"name": "x" * 10_000})
+        self.done("POST", keep, json={"name": "<b>&amp;</b>"})
+        self.assertEqual([len(name) for _, name in self.kept()], [12, 80])
+        self.assertIn("&lt;b&gt;", self.client.get("/jobs/1/trials").text)
+        self.assertEqual(self.client.delete("/api/jobs/1/kept/999").status_code, 404)
+        with self.home.sessions() as db:
+            draft = chosen_recipe(db, find_job(db, 1), "draft").id
+        self.refused("DELETE", f"/api/jobs/1/kept/{draft}", 404)  # the draft itself stays

@@ -163,6 +163,7 @@ class TestLiveLook(LiveCase):
             )
         self.assertEqual(list(self.home.looks.glob("*.state*")), [])
         self.assertGreaterEqual(after["samples"], said["samples"])
+        self.assertEqual(list(self.home.looks.glob("*.state*")), [])  # not saved once more
         self.assertRegex(
             self.page("/jobs/1/trials").get_text(" "), r"stopped by hand, [\d.]+ samples"
         )

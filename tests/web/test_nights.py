@@ -255,7 +255,7 @@ class TestNights(NightCase):
 
     def test_denoised_with_the_frame(self) -> None:
         """The clean picture lies beside the raw one, in a folder of its own."""
-        self.done("PUT", "/api/jobs/1/recipes/final", json={"denoise": "with"})
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"denoise": "with", "samples": 24})
         self.begin(frames="2", png=True)
         self.render()
         self.assertEqual(do_tasks(self.home, "denoise"), 1)
@@ -268,7 +268,7 @@ class TestNights(NightCase):
         self.assertTrue((self.out / "n/denoised/s.0002.png").exists())
         # The film strip shows it as well, where it is surely the better picture.
         with self.home.sessions() as db:
-            layers = db.scalars(select(Render).where(Render.kind == "final")).one().layers
+            layers = db.scalars(select(Render).where(Render.kind == "frame")).one().layers
         self.assertNotIn("unsure", layers["denoised"])
         with Image.open(self.home.files.path(layers["denoised"]["hash"])) as clean_picture:
             clean_picture.thumbnail(THUMBNAIL_SIZE)

@@ -212,6 +212,7 @@ CASES: dict[str, tuple[Callable[[Session], dict[str, Any]], Callable[[Made], Any
             "complete": True,
         },
     ),
+    "live_look": (lambda db: {"job": 1}, lambda m: {"number": 1, "why": "samples"}),
     "preload": (lambda db: {"version": 1}, lambda m: {}),
     "weigh": (lambda db: {"version": 1}, lambda m: {"analysis": m.analysis()}),
     "propose": (lambda db: {"version": 1, "asked": []}, lambda m: {"found": []}),

@@ -32,7 +32,15 @@ class TestDeclared(unittest.TestCase):
         self.assertGreater(KINDS["render"].patience({"phase": "rendering"}), 5)
         self.assertEqual(
             [k.name for k in KINDS if k.gives_way],
-            ["first_look", "preload", "weigh", "propose", "visible_cost", "denoise_later"],
+            [
+                "first_look",
+                "live_look",
+                "preload",
+                "weigh",
+                "propose",
+                "visible_cost",
+                "denoise_later",
+            ],
         )
         self.assertEqual([k.name for k in KINDS if k.resumable], ["render"])
 

@@ -20,6 +20,7 @@ from mill_lane.work.failures import died
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.open import OPEN
 from mill_lane.work.kinds.render import RENDER, Payload
+from mill_lane.work.live_files import LiveFiles
 from mill_lane.work.worker import Worker
 from tests.homes import WithHome, furnished
 
@@ -134,6 +135,16 @@ class TestLeftovers(WithHome):
         (kept.parent / TEMPORARY / "unzipped").write_bytes(b"x" * 1000)
         self.assertEqual(leftovers.sweep_scratch(self.home), 1000)
         self.assertTrue(kept.exists())
+
+    def test_states_of_looks_that_nobody_took(self) -> None:
+        """What is wanted and shown last stays; what was to become a trial, and did not, goes."""
+        files = LiveFiles(self.home.looks, 1)
+        files.look()
+        files.tell({"number": 1}, b"")
+        for name in ("1-5.state", "1-6.state.part.npz", "1.json.77.part"):
+            (self.home.looks / name).write_bytes(b"x")
+        leftovers.sweep(self.home)
+        self.assertEqual({p.name for p in self.home.looks.iterdir()}, {"1.look", "1.seen"})
 
     def test_a_task_of_a_later_edition_keeps_its_folder(self) -> None:
         def inner(db: Session) -> int:

@@ -119,7 +119,7 @@ class TestQueue(WithHome):
                 queue.end(db, db.get_one(Task, number), "done")
                 db.commit()
 
-            compute, files, looks, _ = queue.LANES
+            compute, files, looks, _, _ = queue.LANES
             compiling, opening, look = put(PREPARE), put(OPEN), put(FIRST_LOOK)
             self.assertEqual((taken(compute), taken(files)), (compiling, opening))
             self.assertIsNone(taken(looks))  # its kernels are not there yet

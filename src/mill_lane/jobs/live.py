@@ -22,7 +22,7 @@ from mill_lane.work.kinds.needs import sky_file
 from mill_lane.work.live_files import LiveFiles
 from mill_lane.work.live_files import Wish as LiveWish
 
-SAMPLES, CLEAN = 256, 0.99  # a pixel, and the share of clean ones, at which a look has seen enough
+SAMPLES, CLEAN = 128, 0.99  # a pixel, and the share of clean ones, at which a look has seen enough
 
 
 @dataclass(frozen=True)

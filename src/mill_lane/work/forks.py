@@ -106,7 +106,7 @@ class _Client:
             try:
                 socket.send_fds(self.channel, [request], handles)
                 return
-            except OSError:
+            except ConnectionError:
                 if self.server is None:  # that of the process which asked for this one
                     raise
                 self.server.wait()

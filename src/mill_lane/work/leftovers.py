@@ -55,6 +55,13 @@ def owned(db: Session, home: Home) -> Owned:
     return Owned(paths, idle)
 
 
+def sweep_looks(home: Home) -> None:
+    """Remove states of looks that nobody took, and files that were being written."""
+    for pattern in ("*.state*", "*.part"):
+        for path in home.looks.glob(pattern):
+            path.unlink(missing_ok=True)
+
+
 def sweep_scratch(home: Home) -> int:
     """Remove what no task owns from the scratch folder; returns the bytes.
 
@@ -135,4 +142,5 @@ def remove(path: Path) -> None:
 
 def sweep(home: Home) -> int:
     """Remove all that nobody needs; returns the bytes."""
+    sweep_looks(home)
     return sweep_scratch(home) + sweep_store(home)

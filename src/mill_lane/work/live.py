@@ -21,8 +21,7 @@ from mill_lane.core.render.live import WORK, Limits, LiveLook, Wanted, quick_vie
 from mill_lane.core.render.settings import Preview
 from mill_lane.work.kept_scene import forget_scene, loaded_scene
 from mill_lane.work.kinds.base import Report
-from mill_lane.work.kinds.live_look import Request
-from mill_lane.work.live_files import LiveFiles, Wish
+from mill_lane.work.live_files import LiveFiles, Request, Wish
 from mill_lane.work.memory import free_now, resident
 from mill_lane.work.put_aside import frame_key
 from mill_lane.work.rendering import sky_pixels
@@ -36,6 +35,7 @@ NOISE_EVERY = 1.0  # seconds between two looks at the noise
 CLEAN_FROM = 2  # samples that a quick denoise needs
 # What was looked at last, by scene: it goes on where nothing else is wanted.
 _kept: dict[str, LiveLook] = {}
+_frozen: set[int] = set()  # the number of the state that was saved last
 
 
 def run(request: Request, report: Report) -> tuple[int, str]:
@@ -140,6 +140,7 @@ class _Running:
                 self._show(wish, why)
             if wish.freeze:
                 self._freeze(wish)
+            self.report.live = {"phase": "looking"}
             self.report(self._share(), "looking")
             if why and self.files.changed() == self.stamp:
                 return wish.number, why
@@ -246,20 +247,18 @@ class _Running:
         """Save what there is as a trial's state, once for each time that it is asked for."""
         path = self.files.frozen(wish.freeze)
         session = self.look.session
-        if path.exists() or session is None or session.index < 1:
-            return
-        done = path.with_suffix(".done")
-        if done.exists():
+        if wish.freeze in _frozen or session is None or session.index < 1:
             return
         shown = {"region": session.bounds, "frame": wish.frame, "preview": wish.preview}
         recipe = session.recipe.model_copy(update={"exposure": wish.recipe.exposure})
         about = {"file_hash": wish.file_hash, "recipe": stored(recipe), **shown, "note": ""}
         session.key = frame_key(wish.file_hash, recipe, shown)
         session.about = json.dumps(about)
-        beside = path.with_suffix(".part.npz")
+        beside = path.with_name(f"{path.name}.part.npz")
         session.save(beside)
-        done.touch()
         beside.replace(path)
+        _frozen.clear()
+        _frozen.add(wish.freeze)
 
 
 def png(pixels: NDArray[np.uint8], last: bool) -> bytes:

@@ -48,6 +48,20 @@ class Wish(BaseModel):
     freeze: int = 0
 
 
+class Request(BaseModel):
+    """The scene, the folder of decoded textures, where wishes and pictures lie, what may be
+    used.
+    """
+
+    scene: Path
+    file_hash: str
+    textures: Path
+    folder: Path
+    job: int
+    threads: int
+    memory_limit: int
+
+
 @dataclass(frozen=True)
 class LiveFiles:
     """The files of one job's look.

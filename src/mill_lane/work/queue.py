@@ -116,7 +116,7 @@ def _statements(
     giving_way = [k.name for k in declared if k.gives_way and k.lane == LANES[0]]
     yielding = [k.name for k in declared if k.gives_way and k.name in beside]
     wanted = [k.name for k in declared if k.lane == LANES[0] and not k.gives_way]
-    looks = [k.name for k in declared if k.lane in (LANES[2], LANES[4])]
+    looks = [k.name for k in declared if k.lane == LANES[2]]
     other, before, compiling, look = (aliased(Task) for _ in range(4))
     running = select(other.id).where(other.state == "running")
     longer = select(before.id).where(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 from fastapi import APIRouter, Body, Request
@@ -17,7 +17,7 @@ from mill_lane.core.errors import MillError, NotFoundError
 from mill_lane.core.names import short_name
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import stored
-from mill_lane.jobs import recipes, weighing
+from mill_lane.jobs import recipes, shelf, weighing
 from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import Db, Done, file_stem, home_of
@@ -124,6 +124,58 @@ async def take_in(request: Request, job: int, role: str, name: str) -> TakenIn:
         return told
 
     return TakenIn(told=await run_in_threadpool(write, home.sessions, inner))
+
+
+class Named(BaseModel):
+    """A name for a recipe that is kept."""
+
+    name: Annotated[str, Field(max_length=10_000)] = ""
+
+
+class Into(BaseModel):
+    """Which recipe a kept one becomes."""
+
+    role: Literal["draft", "final"] = "draft"
+
+
+@router.post("/api/jobs/{job}/recipes/{role}/keep")
+def keep(db: Db, job: int, role: str, named: Named) -> Done:
+    """Keep a recipe as it is now under a name."""
+    row = find_job(db, job)
+    if role not in recipes.ROLES:
+        raise NotFoundError("recipe of that name")
+    shelf.keep(db, row, role, named.name)
+    return Done()
+
+
+@router.post("/api/jobs/{job}/kept/{number}/use")
+def use(db: Db, job: int, number: int, into: Into) -> Done:
+    """Take a kept recipe up; the one before can be gone back to."""
+    row = find_job(db, job)
+    shelf.use(db, row, number, into.role)
+    weighing.keep_up(db, row)
+    return Done()
+
+
+@router.put("/api/jobs/{job}/kept/{number}/name")
+def rename(db: Db, job: int, number: int, named: Named) -> Done:
+    """Call a kept recipe otherwise."""
+    shelf.rename(db, find_job(db, job), number, named.name)
+    return Done()
+
+
+@router.delete("/api/jobs/{job}/kept/{number}")
+def remove(db: Db, job: int, number: int) -> Done:
+    """Remove a kept recipe; it can be put back."""
+    shelf.remove(db, find_job(db, job), number)
+    return Done(go=f"?gone={number}")
+
+
+@router.post("/api/jobs/{job}/kept/{number}/restore")
+def restore(db: Db, job: int, number: int) -> Done:
+    """Put a recipe back that was removed."""
+    shelf.remove(db, find_job(db, job), number, gone=False)
+    return Done()
 
 
 class Said(BaseModel):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
@@ -13,29 +12,15 @@ from mill_lane.core.errors import MillError
 from mill_lane.store.files import Taken
 from mill_lane.store.models import SceneVersion
 from mill_lane.work import queue
-from mill_lane.work.kinds.base import Context, Kind, Report
+from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.needs import own_cpu
-from mill_lane.work.live_files import LiveFiles
+from mill_lane.work.live_files import LiveFiles, Request
 
 
 class Payload(BaseModel):
     """Whose scene."""
 
     job: int
-
-
-class Request(BaseModel):
-    """The scene, the folder of decoded textures, where wishes and pictures lie, what may be
-    used.
-    """
-
-    scene: Path
-    file_hash: str
-    textures: Path
-    folder: Path
-    job: int
-    threads: int
-    memory_limit: int
 
 
 class Result(BaseModel):
@@ -55,7 +40,7 @@ class LiveLook(Kind[Payload, Request, Result]):
     lane = "live"
     gives_way = True
     kernels = True
-    grace = way = 1.5  # what it has in memory is worth a moment
+    grace = way = 1.5
 
     def prepare(self, context: Context, payload: Payload) -> Request:
         """Find the newest version of the scene."""
@@ -90,6 +75,10 @@ class LiveLook(Kind[Payload, Request, Result]):
         if wish is not None and wish.number > result.number and not wish.paused:
             queue.put(context.db, self, payload, payload.job)
         return {"why": result.why}
+
+    def patience(self, live: Mapping[str, Any]) -> float:
+        """What it has in memory is worth a moment; while a scene is loaded there is nothing."""
+        return AT_ONCE if live.get("phase", "loading") == "loading" else self.grace
 
     def memory_limit(self, request: Request) -> int | None:
         """What the machine's settings leave for rendering."""

@@ -116,7 +116,14 @@ document.addEventListener("alpine:init", () => {
       if (said.same) return;
       this.own.stamp = said.stamp;
       this.own.heard = Date.now();
-      if (said.number !== this.own.number) return; // of a wish of before
+      if (said.number !== this.own.number) {
+        // Of a wish of before; or of another page, which wished for something later.
+        if (said.number && BigInt(said.number) > BigInt(this.own.number)) {
+          this.own.over = true;
+          this.said = "another page is looked at";
+        }
+        return;
+      }
       const bytes = await answer.blob();
       const picture = bytes.size ? await createImageBitmap(bytes) : null;
       if (!this.on) return;

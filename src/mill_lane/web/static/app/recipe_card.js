@@ -71,14 +71,26 @@ document.addEventListener("alpine:init", () => {
     keepShape(typed) {
       const [width, height] = this.size();
       if (!(typed === width || typed === height)) return;
-      if (!this.$root.querySelector("[data-lock]").checked) return;
-      // The shape is that of the size before, as long as the page is the same.
+      // The shape is that of the size before; of what was typed freely, where it was.
       this.shape ||= [width.defaultValue, height.defaultValue].map(Number);
+      if (!this.$root.querySelector("[data-lock]").checked) {
+        this.shape = [width.value, height.value].map(Number);
+        return;
+      }
       const [w, h] = this.shape;
       const value = Number(typed.value);
       if (!(value > 0)) return;
       if (typed === width) height.value = Math.max(1, Math.round((value * h) / w));
       else width.value = Math.max(1, Math.round((value * w) / h));
+    },
+    // Pixels that are not square: as many columns, and rows for square ones.
+    squared() {
+      const [width, height] = this.size();
+      const aspect = Number(this.$root.querySelector("[data-aspect]").value);
+      if (!(aspect > 0)) return;
+      const rows = Math.max(1, Math.round(Number(height.value) / aspect));
+      this.shape = [Number(width.value), rows];
+      enter(height, rows);
     },
     resize(event) {
       const part = Number(event.currentTarget.dataset.part);

@@ -23,13 +23,18 @@ router.include_router(night.router)
 
 @router.get("/jobs/{job}/finish", include_in_schema=False)
 def page(
-    request: Request, db: Db, job: int, run: int | None = None, layer: str = "beauty"
+    request: Request,
+    db: Db,
+    job: int,
+    run: int | None = None,
+    layer: str = "beauty",
+    gone: int | None = None,
 ) -> Response:
     """The final recipe, and the frames that were rendered."""
     c = station_page(request, db, job, "finish", "Finish")
     if isinstance(c, Response):
         return c
-    return c.draw(**view.context(db, c.summary, run_frames(db, c.summary.job), run, layer))
+    return c.draw(**view.context(db, c.summary, run_frames(db, c.summary.job), run, layer, gone))
 
 
 @router.post("/api/jobs/{job}/runs")

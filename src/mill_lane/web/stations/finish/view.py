@@ -11,11 +11,13 @@ from mill_lane.core.denoise.names import DENOISED
 from mill_lane.jobs.denoising import denoising_of
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.preflight import check
+from mill_lane.jobs.shelf import gone_from, kept
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
 from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import predicted
 from mill_lane.web.shared.recipe_card import card, usual_recipe
+from mill_lane.web.shared.recipe_shelf import shelf_of
 from mill_lane.web.shared.station import Figure
 
 
@@ -41,6 +43,7 @@ def context(
     frames: Sequence[Render],
     run: int | None,
     layer: str = "beauty",
+    gone: int | None = None,
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     shown = next((r for r in frames if r.number == run), frames[0] if frames else None)
@@ -59,6 +62,8 @@ def context(
         "rendered_on": device_words(shown.device) if shown is not None else "",
         "running": task is not None and not task.over,
         "recipe": summary.final,
+        "kept": shelf_of(kept(db, summary.job), summary.final),
+        "gone_recipe": gone_from(db, summary.job, gone),
         "checks": check(summary),
         "estimate": summary.estimate,
         "frame_count": last - first + 1,

@@ -28,9 +28,11 @@ from mill_lane.jobs.lookup import (
     trial_log,
     with_time_profile,
 )
+from mill_lane.jobs.shelf import gone_from, kept
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
 from mill_lane.web.shared.recipe_card import card, usual_recipe
+from mill_lane.web.shared.recipe_shelf import shelf_of
 from mill_lane.web.stations.trials import log
 from mill_lane.web.stations.trials.chart import chart
 from mill_lane.web.stations.trials.denoising import (
@@ -73,6 +75,7 @@ class Asked:
     objects: str = ""
     detail: float = 0.0
     find: str = ""  # words that a row of the log has
+    gone: int | None = None  # a kept recipe that was removed
     all: bool = False  # every trial of the log, not only the newest
     # What the next trial leaves out while looking.
     hide: str = ""
@@ -91,7 +94,9 @@ class Asked:
     def link(self, **changes: Any) -> str:
         """The address of the same view with something changed."""
         usual = {f.name: f.default for f in fields(self)}
-        now = {name: getattr(self, name) for name in usual if name != "removed"} | changes
+        now = {
+            name: getattr(self, name) for name in usual if name not in ("removed", "gone")
+        } | changes
         # What a template leaves undefined is no text either.
         said = {k: v for k, v in now.items() if v is not None and str(v) and v != usual[k]}
         return f"?{urlencode({k: int(v) if v is True else v for k, v in said.items()})}"
@@ -184,6 +189,9 @@ def context(
         "role": role,
         "card": card(recipe, summary.analysis, summary.final, _against(base, role)),
         "pinned": base,
+        "pinning": ("Tell all others against this one", "Tell each against the one before it"),
+        "kept": shelf_of(kept(db, summary.job), recipe),
+        "gone_recipe": gone_from(db, summary.job, asked.gone),
         "undoable": bool(chosen_recipe(db, summary.job, role).before),
         "objects": sorted({o.name for o in summary.analysis.outlines}),
         "components": [(k, component_name(k)) for k in COMPONENTS],
