@@ -86,6 +86,7 @@ document.addEventListener("alpine:init", () => {
       if (ok) {
         this.own.number = data.number;
         this.own.over = false;
+        this.said ||= "begins as soon as it can";
       } else {
         this.said = [data.error, data.hint].filter(Boolean).join(" ") || "no answer";
         this.own.over = true;
