@@ -165,6 +165,8 @@ class Worker:
             except Orphaned:
                 raise
             except Exception as e:
+                if os.getppid() != self.parent:
+                    raise Orphaned from e  # the server went, and the fork server with it
                 if not passing(e):
                     traceback.print_exc()
                 self._tell(what, hindrance(e))
