@@ -125,7 +125,7 @@ class Looking:
         return first, shown
 
     def memory(self) -> int:
-        """Bytes that the process which looks has for itself; what is shared is counted in parts."""
+        """Bytes of the largest process below the server; what is shared is counted in parts."""
         assert self.server.process is not None
         every = psutil.Process(self.server.process.pid).children(recursive=True)
         return max(p.memory_full_info().pss for p in every)

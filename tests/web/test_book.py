@@ -13,6 +13,7 @@ from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names
 from mill_lane.jobs import shelf
+from mill_lane.jobs.book import as_csv
 from mill_lane.jobs.lookup import chosen_recipe, find_job, recipe_of
 from mill_lane.store.models import Render
 from tests.homes import do_tasks
@@ -26,7 +27,7 @@ class TestBook(WebCase):
         self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
         do_tasks(self.home, "render")
         with self.home.sessions() as db:
-            return db.scalars(select(Render).order_by(Render.id.desc())).first()  # type: ignore[return-value]
+            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
 
     def test_taken_along(self) -> None:
         """Whatever is written into a note, a spreadsheet takes it for text."""
@@ -41,6 +42,7 @@ class TestBook(WebCase):
         self.assertIn("attachment", answer.headers["Content-Disposition"])
         rows = list(csv.DictReader(io.StringIO(answer.text)))
         self.assertEqual([r["note"] for r in rows], ["'=1+1", "waits, “and” so on"])
+        self.assertEqual(as_csv([{"left_out": {"=x": 1}, "recipe": {}}]).split()[1], "'=x=1")
         self.assertEqual((rows[0]["recipe.bounces"], rows[1]["recipe.width"]), ("1", "96"))
         self.assertEqual(self.client.get("/jobs/9/trials.csv").status_code, 404)
 
@@ -142,7 +144,8 @@ class TestShelf(WebCase):
         self.done("PUT", "/api/jobs/1/recipes/draft", json={"bounces": 1})
         for station in ("trials", "finish"):
             page = self.page(f"/jobs/1/{station}")
-            self.assertEqual(page.find("input", attrs={"name": "name"})["value"], name)  # type: ignore[index]
+            field = page.select("input[name=name]")[0]
+            self.assertEqual(field["value"], name)
         self.assertIn("bounces 1 → 7", self.page("/jobs/1/trials").get_text())
         at = f"/api/jobs/1/kept/{number}"
         self.done("POST", f"{at}/use", json={"role": "draft"})

@@ -150,7 +150,9 @@ class TestLiveLook(LiveCase):
         end = time.monotonic() + PATIENCE
         while not compute.one() and time.monotonic() < end:
             time.sleep(0.02)
-        after, _ = self.until(str(files_of(self.home, 1).wanted().number), samples=2.0)  # type: ignore[union-attr]
+        wish = files_of(self.home, 1).wanted()
+        assert wish is not None
+        after, _ = self.until(str(wish.number), samples=2.0)
         with self.home.sessions() as db:
             trial = db.scalars(select(Render)).one()
             self.assertEqual((trial.note, trial.region), ("as it should be", [40, 22, 120, 68]))

@@ -103,7 +103,7 @@ class TestBook(WebCase):
         self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
         do_tasks(self.home, "render")
         with self.home.sessions() as db:
-            return db.scalars(select(Render).order_by(Render.id.desc())).first()  # type: ignore[return-value]
+            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
 
     def recipe(self, role: str) -> Recipe:
         with self.home.sessions() as db:

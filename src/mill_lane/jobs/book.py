@@ -19,14 +19,8 @@ from mill_lane.jobs.lookup import analysis_of, trial_figures, trial_log
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, Render
 
-FORMULA = (
-    "=",
-    "+",
-    "-",
-    "@",
-    "\t",
-    "\r",
-)  # a spreadsheet takes a text that begins so for a formula
+# A spreadsheet takes a text that begins so for a formula.
+FORMULA = ("=", "+", "-", "@", "\t", "\r")
 READ = ("beauty", "albedo", "normal", "depth", "samples", "noise", "object")
 MEASURED = (
     "seconds",
@@ -84,11 +78,13 @@ def as_csv(entries: Iterable[Mapping[str, Any]]) -> str:
 
 
 def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        value = "; ".join(f"{k}={v}" for k, v in value.items())
+    elif isinstance(value, list):
+        value = "; ".join(map(str, value))
     if isinstance(value, str) and value.startswith(FORMULA):
         return f"'{value}"
-    if isinstance(value, dict):
-        return "; ".join(f"{k}={v}" for k, v in value.items())
-    return "; ".join(map(str, value)) if isinstance(value, list) else value
+    return value
 
 
 def pixel_of(db: Session, home: Home, trial: Render, x: float, y: float) -> dict[str, Any]:

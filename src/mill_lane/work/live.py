@@ -58,7 +58,7 @@ def run(request: Request, report: Report) -> tuple[int, str]:
     if wish is None:
         return 0, "paused"
     try:
-        look = _look_of(request, _telling(report, files, wish))
+        look = _look_of(request, _Loading(report, files, wish))
         return _Running(request, report, files, look).run()
     except Cancelled:
         if free_now() < 2 * resident():  # whatever goes before it may need the room
@@ -68,11 +68,6 @@ def run(request: Request, report: Report) -> tuple[int, str]:
     except MillError as e:
         files.tell({"number": wish.number, "phase": "wrong", **e.as_json()}, b"")
         return wish.number, "wrong"
-
-
-def _telling(report: Report, files: LiveFiles, wish: Wish) -> Report:
-    """Tell of loading to who looks as well."""
-    return _Loading(report, files, wish)
 
 
 class _Loading:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -368,8 +368,3 @@ KINDS = (
         words="russian roulette preview blotches",
     ),
 )
-
-
-def behind(lines: Sequence[Line]) -> list[Line]:
-    """The lines that have little to do here."""
-    return [line for line in lines if not line.stands]

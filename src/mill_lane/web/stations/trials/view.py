@@ -16,8 +16,10 @@ from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.core.render.live import LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
     TrialFigures,
@@ -198,7 +200,13 @@ def context(
         "previews": log.PREVIEWS,
         "asked": asked,
         "layer": layer,
-        "layers": layer_choices(*(t.layers for t in (first, second) if t is not None)),
+        # The look that runs shows all of them, also before there is any trial.
+        "layers": list(
+            (
+                dict(layer_choices(*(t.layers for t in (first, second) if t is not None)))
+                | {k: v for k, v in look_layers() if k in (LIT,) or not trials}
+            ).items()
+        ),
         "scale": scales[0] if scales else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
         "divisions": DIVISIONS,
