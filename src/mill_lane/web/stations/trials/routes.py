@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 from urllib.parse import quote, urlencode
 
-from fastapi import APIRouter, Body, Depends, Query, Request
+from fastapi import APIRouter, Body, Depends, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
-from pydantic import BaseModel, FiniteFloat
+from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from mill_lane.core.crop import crop_text
@@ -88,11 +88,10 @@ def _sent(text: str, media: str, name: str) -> Response:
     return Response(text, media_type=media, headers={"Content-Disposition": named})
 
 
-Share = Annotated[FiniteFloat, Query(ge=0, le=1)]
-
-
 @router.get("/api/trials/{trial}/pixel")
-def pixel(db: Db, home: AHome, trial: int, x: Share, y: Share) -> dict[str, Any]:
+def pixel(
+    db: Db, home: AHome, trial: int, x: denoise_routes.Share, y: denoise_routes.Share
+) -> dict[str, Any]:
     """What a trial has at a place, in shares of the whole picture."""
     row = find_render(db, trial, "trial")
     return pixel_of(db, home, row, x, y)

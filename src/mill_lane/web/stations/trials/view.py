@@ -201,12 +201,7 @@ def context(
         "asked": asked,
         "layer": layer,
         # The look that runs shows all of them, also before there is any trial.
-        "layers": list(
-            (
-                dict(layer_choices(*(t.layers for t in (first, second) if t is not None)))
-                | {k: v for k, v in look_layers() if k in (LIT,) or not trials}
-            ).items()
-        ),
+        "layers": _layers(*(t for t in (first, second) if t is not None)),
         "scale": scales[0] if scales else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
         "divisions": DIVISIONS,
@@ -263,6 +258,15 @@ def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render
     if first is None and second is None and trials:
         second = trials[0]
     return first, second
+
+
+def _layers(*shown: Render) -> list[tuple[str, str]]:
+    """What can be shown, by name and title: what the trials have, and what the look that runs has
+    beyond that; without a trial, all that it has.
+    """
+    of_trials = dict(layer_choices(*(t.layers for t in shown)))
+    of_look = {name: title for name, title in look_layers() if name == LIT or not shown}
+    return list((of_trials | of_look).items())
 
 
 def _usual_layer(first: Render | None, second: Render | None) -> str:
