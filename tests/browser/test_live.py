@@ -19,6 +19,10 @@ PIXELS = """
     const places = [0.3, 0.4, 0.45, 0.55, 0.6, 0.7];
     return places.flatMap((x) => places.map((y) => at(x, y)));
 """
+DRAWN_ANEW = """
+    document.addEventListener("drawn-anew", () => { window.drawnAnew = true; });
+    window.dispatchEvent(new PopStateEvent("popstate"));
+"""
 
 
 class TestLiveLook(BrowserCase):
@@ -109,6 +113,10 @@ class TestLiveLook(BrowserCase):
         self.assertFalse(self.find("[data-line=size]").is_displayed())
         search.clear()
         search.send_keys("xyz")
+        self.says("No setting of that name")
+        # The page comes anew from the server while one searches: what was found stays.
+        self.driver.execute_script(DRAWN_ANEW)
+        self.until(lambda: self.driver.execute_script("return window.drawnAnew"))
         self.says("No setting of that name")
         search.clear()
         search.send_keys(" ")

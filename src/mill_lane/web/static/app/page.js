@@ -75,6 +75,7 @@ function morph(next) {
   typeOn(focused);
   for (const [place, box] of told) if (place.isConnected) place.prepend(box);
   document.title = next.title;
+  document.dispatchEvent(new Event("drawn-anew"));
 }
 
 // Fetch this very address again and take over what changed.

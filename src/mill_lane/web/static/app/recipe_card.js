@@ -43,9 +43,17 @@ document.addEventListener("alpine:init", () => {
         line.querySelector("[data-said]").textContent = data.said[line.dataset.line];
       }
     },
+    // The page came anew from the server, which knows neither what is searched for nor what is typed
+    // and not kept yet.
+    again() {
+      if (!this.$root.isConnected) return; // another card took its place
+      if (this.$refs.search.value) this.find();
+      const typed = [...this.$root.querySelectorAll("input[type=number]")];
+      if (typed.some((field) => field.name && field.value !== field.defaultValue)) this.say();
+    },
     // Lines that a word finds open; with none, all is as it was.
-    find(event) {
-      const word = event.target.value.trim().toLowerCase();
+    find() {
+      const word = this.$refs.search.value.trim().toLowerCase();
       const lines = [...this.$root.querySelectorAll("[data-line]")];
       let found = 0;
       for (const line of lines) {
