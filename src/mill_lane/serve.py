@@ -20,7 +20,7 @@ from mill_lane.store.home import Home, lock, open_home
 from mill_lane.store.transactions import no_room, write
 from mill_lane.web.app import create_app
 from mill_lane.web.shared.settings import LOCAL, Settings
-from mill_lane.work import leftovers
+from mill_lane.work import fork_server, leftovers
 from mill_lane.work.supervisor import Supervisor
 
 PORTS = 10  # that are tried
@@ -149,6 +149,7 @@ def serve(
         When the folder or a port cannot be had.
     """
     folder = folder.absolute()
+    fork_server.begin()
     # Held before anything in it is touched: another server may be using it.
     held = lock(folder)
     port = free_port(host, port)

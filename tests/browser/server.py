@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import os
 import socket
-import subprocess
-import sys
 import time
 import urllib.error
 import urllib.request
 from pathlib import Path
+
+from tests.browser.loaded import serve
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -33,24 +34,11 @@ class Server:
         self.start()
 
     def start(self) -> None:
-        command = [
-            sys.executable,
-            "-m",
-            "mill_lane.cli",
-            "serve",
-            "--home",
-            str(self.home),
-            "--port",
-            str(self.port),
-            *self.extra,
-        ]
-        self.process = subprocess.Popen(
-            command,
-            stdout=subprocess.DEVNULL,
-            cwd=ROOT,
-            env=os.environ.copy(),
-            start_new_session=True,
-        )
+        arguments = ["--home", str(self.home), "--port", str(self.port), *self.extra]
+        context = multiprocessing.get_context("forkserver")
+        context.set_forkserver_preload(["tests.browser.preload"])
+        self.process = context.Process(target=serve, args=(arguments, os.environ.copy(), str(ROOT)))
+        self.process.start()
         for _ in range(300):
             try:
                 with urllib.request.urlopen(f"{self.base}/healthz", timeout=2) as answer:
@@ -63,12 +51,11 @@ class Server:
     def kill(self) -> None:
         """As a power cut would: the whole group at once."""
         os.killpg(self.process.pid, 9)
-        self.process.wait()
+        self.process.join()
         time.sleep(0.5)
 
     def close(self) -> None:
         self.process.terminate()
-        try:
-            self.process.wait(15)
-        except subprocess.TimeoutExpired:
+        self.process.join(15)
+        if self.process.is_alive():
             self.kill()

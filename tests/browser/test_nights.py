@@ -70,7 +70,7 @@ class TestNights(BrowserCase):
     def test_a_night(self) -> None:
         self.trials_page()
         self.put("/api/jobs/1/device", {"device": 1})
-        small = {"width": 320, "height": 180, "samples": 8, "min_samples": 2}
+        small = {"width": 192, "height": 108, "samples": 6, "min_samples": 2}
         self.put("/api/jobs/1/recipes/final", small)
         self.visit("/jobs/1/finish")
         self.press("A range of frames")

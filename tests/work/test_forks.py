@@ -95,7 +95,7 @@ class TestForks(unittest.TestCase):
         process, pipe = asked(answer, "before")
         pipe.recv()
         assert forks.client.server is not None
-        forks.client.server.kill()
+        os.kill(forks.client.server, signal.SIGKILL)
         process.join(PATIENCE)
         self.assertEqual(process.exit_code, GONE)
         process, pipe = asked(answer, "after")

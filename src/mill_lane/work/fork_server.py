@@ -17,10 +17,12 @@ import selectors
 import signal
 import socket
 import sys
+import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
+from pathlib import Path
 
 import mill_lane.work.child
 import mill_lane.work.kinds
@@ -181,12 +183,46 @@ def _work(parent: int, request: bytes, pipes: list[int]) -> None:
         sys.exit(1)
 
 
-def main(handle: int) -> None:
+def main(channel: socket.socket) -> None:
     """Be the fork server for the process at the other end of a socket."""
     atexit.register(gc.unfreeze)  # at the end everything is to be let go of
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the server's to handle
-    _ForkServer(socket.socket(fileno=handle)).serve()()
+    _ForkServer(channel).serve()()
+
+
+def begin() -> None:
+    """Fork the fork server off this process, which has imported everything: that saves its 2 s.
+
+    Where this process has several threads, one is started from nothing when it is needed.
+    """
+    if threading.active_count() == 1:
+        client.begin(_forked)
+
+
+def _forked(channel: socket.socket) -> int:
+    pid = os.fork()
+    if pid:
+        return pid
+    code = 1
+    try:
+        client.leave()
+        with Path(os.devnull).open() as nothing:
+            os.dup2(nothing.fileno(), 0)
+        main(channel)
+        code = 0
+    except SystemExit as e:
+        code = e.code if isinstance(e.code, int) else 1
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        # As at the end of a program, but without what called this function.
+        threading._shutdown()  # type: ignore[attr-defined]
+        atexit._run_exitfuncs()
+        with contextlib.suppress(OSError, ValueError):
+            sys.stdout.flush()
+            sys.stderr.flush()
+        os._exit(code)
 
 
 if __name__ == "__main__":
-    main(int(sys.argv[1]))
+    main(socket.socket(fileno=int(sys.argv[1])))

@@ -8,7 +8,6 @@ import pickle
 import signal
 import socket
 import struct
-import subprocess
 import sys
 import threading
 from collections.abc import Callable, Sequence
@@ -80,7 +79,7 @@ class _Client:
 
     def __init__(self) -> None:
         self.channel: socket.socket | None = None
-        self.server: subprocess.Popen[bytes] | None = None
+        self.server: int | None = None  # its process, where this one started it
         self.alone = threading.Lock()
 
     def born(self, channel: socket.socket) -> None:
@@ -109,20 +108,35 @@ class _Client:
             except ConnectionError:
                 if self.server is None:  # that of the process which asked for this one
                     raise
-                self.server.wait()
-        self._begin()
+                os.waitpid(self.server, 0)
+        self.begin(_run)
         assert self.channel is not None
         socket.send_fds(self.channel, [request], handles)
 
-    def _begin(self) -> None:
+    def begin(self, start: Callable[[socket.socket], int]) -> None:
+        """Have a fork server, begun with its end of the channel."""
         self.channel, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         with theirs:
-            theirs.set_inheritable(True)
-            self.server = subprocess.Popen(
-                [sys.executable, "-m", "mill_lane.work.fork_server", str(theirs.fileno())],
-                stdin=subprocess.DEVNULL,
-                pass_fds=[theirs.fileno()],
-            )
+            try:
+                self.server = start(theirs)
+            except BaseException:
+                self.leave()
+                raise
+
+    def leave(self) -> None:
+        """Ask for nothing any more."""
+        if self.channel is not None:
+            self.channel.close()
+            self.channel = None
+
+
+def _run(channel: socket.socket) -> int:
+    """Start a fork server from nothing, as where this process has threads."""
+    handle = str(channel.fileno())
+    command = [sys.executable, "-m", "mill_lane.work.fork_server", handle]
+    channel.set_inheritable(True)
+    nothing = (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)
+    return os.posix_spawn(sys.executable, command, os.environ, file_actions=[nothing])
 
 
 client = _Client()
