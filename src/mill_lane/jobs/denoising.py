@@ -55,8 +55,16 @@ def denoising_of(db: Session, trial: Render) -> Task | None:
     return None
 
 
-def blend(home: Home, trial: Render, strength: float, where: Where, detail: float = 0.0) -> bytes:
-    """The denoised picture as PNG, blended as wanted without computing it anew.
+def blend(
+    home: Home,
+    trial: Render,
+    strength: float,
+    where: Where,
+    detail: float = 0.0,
+    stops: float = 0.0,
+) -> bytes:
+    """The denoised picture as PNG, blended as wanted without computing it anew, and so many stops
+    brighter.
 
     Raises
     ------
@@ -67,7 +75,7 @@ def blend(home: Home, trial: Render, strength: float, where: Where, detail: floa
     """
     pixels = kept_of(home, trial).mixed(strength, where, detail)
     out = io.BytesIO()
-    shown = view(pixels, read_recipe(trial.recipe).exposure)
+    shown = view(pixels, read_recipe(trial.recipe).exposure + stops)
     Image.fromarray(shown).save(out, "PNG", compress_level=1)
     return out.getvalue()
 

@@ -16,6 +16,7 @@ from mill_lane.core.denoise.names import MOST_BESIDE, PICTURE, RADIUS, STRENGTH
 from mill_lane.core.names import short_name
 from mill_lane.jobs import masks
 from mill_lane.jobs.denoising import blend, clean_file, denoise_trial, kept_of
+from mill_lane.jobs.exposed import within
 from mill_lane.jobs.holding import TARGET, ask
 from mill_lane.jobs.lookup import find_job, find_render
 from mill_lane.store.transactions import write
@@ -74,12 +75,13 @@ def denoised(
     mask: str = "",
     objects: Annotated[str, Field(max_length=2000)] = "",
     detail: Share = 0.0,
+    stops: float = 0.0,
 ) -> Response:
     """A denoised trial, blended with the raw one as wanted."""
     row = find_render(db, trial, "trial")
     painted = masks.mask_picture(home, row) if mask == PICTURE else None
     where = Where(mask, frozenset(numbers_of(objects)), painted)
-    pixels = blend(home, row, strength, where, detail)
+    pixels = blend(home, row, strength, where, detail, within(stops))
     # The address names what was denoised: another one has another.
     kept = {"cache-control": "private, max-age=3600"}
     return Response(pixels, media_type="image/png", headers=kept)

@@ -18,6 +18,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.names import short_name
 from mill_lane.jobs import recipes, renders, sessions, weighing
 from mill_lane.jobs.book import as_csv, book, pixel_of
+from mill_lane.jobs.exposed import exposed
 from mill_lane.jobs.lookup import (
     device_of,
     devices,
@@ -95,6 +96,15 @@ def pixel(
     """What a trial has at a place, in shares of the whole picture."""
     row = find_render(db, trial, "trial")
     return pixel_of(db, home, row, x, y)
+
+
+@router.get("/trials/{trial}/exposed.png", include_in_schema=False)
+def exposed_picture(db: Db, home: AHome, trial: int, stops: float = 0.0) -> Response:
+    """A trial's picture at another exposure, for looking only."""
+    pixels = exposed(home, find_render(db, trial, "trial"), stops)
+    # The address names the file: another one has another.
+    kept = {"cache-control": "private, max-age=3600"}
+    return Response(pixels, media_type="image/png", headers=kept)
 
 
 class Into(BaseModel):

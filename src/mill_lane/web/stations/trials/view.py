@@ -19,6 +19,7 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.live import LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.jobs.exposed import MOST, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
@@ -76,6 +77,9 @@ class Asked:
     mask: str = ""
     objects: str = ""
     detail: float = 0.0
+    # For looking only: stops brighter, and the first as bright as the second.
+    stops: float = 0.0
+    level: bool = False
     find: str = ""  # words that a row of the log has
     gone: int | None = None  # a kept recipe that was removed
     all: bool = False  # every trial of the log, not only the newest
@@ -119,8 +123,10 @@ class Shown:
     size: str  # of the trial's whole picture, pixels
 
 
-def shown(trial: Render | None, layer: str = "beauty", blend: Blend | None = None) -> Shown | None:
-    """A trial as the viewer shows it; None where there is none."""
+def shown(
+    trial: Render | None, layer: str = "beauty", blend: Blend | None = None, stops: float = 0.0
+) -> Shown | None:
+    """A trial as the viewer shows it, so many stops brighter; None where there is none."""
     if trial is None:
         return None
     url = f"/files/{trial.picture}.png" if trial.picture else None
@@ -130,8 +136,11 @@ def shown(trial: Render | None, layer: str = "beauty", blend: Blend | None = Non
         url = f"/files/{entry['hash']}.png"
         if "unit" in entry:
             scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
+    if stops and trial.exr and entry is None:
+        url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&v={trial.exr[:12]}"
     if layer == DENOISED and blend is not None:
-        url = blended_url(trial, blend) or url
+        clean = blended_url(trial, blend)
+        url = f"{clean}&stops={stops:.4g}" if clean and stops else clean or url
     task = trial.task
     return Shown(
         id=trial.id,
@@ -172,7 +181,9 @@ def context(
         table = [r for r in table if words in f"{r.number} {r.what} {r.note} {r.title}".lower()]
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     layer = asked.layer or _usual_layer(first, second)
-    a, b = shown(first, layer, blend), shown(second, layer, blend)
+    stops, apart = within(asked.stops), stops_apart(first, second)
+    first_stops = stops + (apart if apart and asked.level else 0.0)
+    a, b = shown(first, layer, blend, first_stops), shown(second, layer, blend, stops)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
     under = newest_with_picture(
         db, summary.job, [f.number for f in figures if log.is_whole(f.crop)]
@@ -203,6 +214,9 @@ def context(
         # The look that runs shows all of them, also before there is any trial.
         "layers": _layers(*(t for t in (first, second) if t is not None)),
         "scale": scales[0] if scales else None,
+        "brighter": stops,
+        "most_stops": MOST,
+        "light_ratio": 2.0**apart if apart else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
         "divisions": DIVISIONS,
         "profile": _profile(db, asked, first, second) if asked.panel == "profile" else None,
@@ -218,7 +232,7 @@ def context(
         "usual_radius": RADIUS,
         "hold": holding(db, summary) if asked.panel == "denoise" else None,
         # A clean picture is wiped against the raw one of the same trial.
-        "left": shown(second) if layer == DENOISED and first is None else a,
+        "left": shown(second, stops=stops) if layer == DENOISED and first is None else a,
         "live": shown(running),
         "live_task": running.task if running else None,
         "live_clean": bool(running and running.task and (running.task.wants or {}).get("clean")),

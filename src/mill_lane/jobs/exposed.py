@@ -1,0 +1,72 @@
+"""A trial's picture at another exposure, from what its file has, and how bright two trials are."""
+
+from __future__ import annotations
+
+import io
+import math
+
+import numpy as np
+from PIL import Image
+
+from mill_lane.core.errors import NotFoundError
+from mill_lane.core.formats.exr_rows import ExrRows
+from mill_lane.core.image.srgb import view
+from mill_lane.core.recipe_versions import read_recipe
+from mill_lane.core.render.layers import exr_names
+from mill_lane.store.home import Home
+from mill_lane.store.models import Render
+
+MOST = 10.0  # stops, either way
+ROWS = 64  # of the file at a time
+SAME = 0.01  # of the light: less apart nobody sees
+
+
+def exposed(home: Home, trial: Render, stops: float) -> bytes:
+    """The picture as PNG, so many stops brighter than the trial shows it.
+
+    What was clipped in the trial's own picture comes back: the file has linear light.
+
+    Raises
+    ------
+    NotFoundError
+        Where there is no file.
+    MillError
+        Where the file is damaged.
+    """
+    if not trial.exr:
+        raise NotFoundError("file of that trial")
+    rows, names = ExrRows(home.files.path(trial.exr)), exr_names()["beauty"]
+    exposure = read_recipe(trial.recipe).exposure + within(stops)
+    bands = []
+    for y in range(0, rows.height, ROWS):
+        planes = rows.planes(y, min(y + ROWS, rows.height))
+        bands.append(view(np.stack([planes[name] for name in names], -1), exposure))
+    out = io.BytesIO()
+    Image.fromarray(np.concatenate(bands)).save(out, "PNG", compress_level=1)
+    return out.getvalue()
+
+
+def within(stops: float) -> float:
+    """The same, as far as it makes sense; 0 for what is no number."""
+    return min(max(stops, -MOST), MOST) if math.isfinite(stops) else 0.0
+
+
+def stops_apart(first: Render | None, second: Render | None) -> float | None:
+    """By how many stops the second is brighter: of the mean light of the same part of the frame.
+
+    None where they show different parts, where one has not ended or is black, and where nobody
+    would see it.
+    """
+    if first is None or second is None or _part(first) != _part(second):
+        return None
+    light = [float((t.measured or {}).get("mean_luminance") or 0.0) for t in (first, second)]
+    if min(light) <= 0.0 or not math.isfinite(max(light)):
+        return None
+    ratio = light[1] / light[0]
+    return math.log2(ratio) if abs(ratio - 1.0) > SAME else None
+
+
+def _part(trial: Render) -> tuple[float, ...]:
+    """What of the frame it shows; the size may be another."""
+    sides = trial.recipe["width"], trial.recipe["height"]
+    return tuple(round(v / sides[i % 2], 2) for i, v in enumerate(trial.region))

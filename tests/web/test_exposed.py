@@ -1,0 +1,94 @@
+"""Exposure and equal brightness, for looking only: from the light that is in the files."""
+
+from __future__ import annotations
+
+import io
+import math
+from typing import Any
+
+import numpy as np
+from PIL import Image
+from sqlalchemy import select
+
+from mill_lane.core.formats.exr import read_exr
+from mill_lane.core.render.layers import exr_names
+from mill_lane.jobs.exposed import MOST, stops_apart, within
+from mill_lane.store.models import Render
+from tests.homes import do_tasks
+from tests.web.case import WebCase
+
+SMALL = {"width": 64, "height": 36, "samples": 2, "min_samples": 1, "device": 1}
+
+
+class TestExposed(WebCase):
+    def trial(self, **more: Any) -> Render:
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
+        do_tasks(self.home, "render")
+        with self.home.sessions() as db:
+            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
+
+    def pixels(self, address: str) -> Any:
+        answer = self.client.get(address)
+        self.assertEqual((answer.status_code, answer.headers["content-type"]), (200, "image/png"))
+        return np.asarray(Image.open(io.BytesIO(answer.content)).convert("RGB"), int)
+
+    def test_what_was_clipped_comes_back(self) -> None:
+        """IEC 61966-2-1: the code of linear light, after so many stops."""
+        trial = self.trial()
+        light = read_exr(self.home.files.path(trial.exr or ""), exr_names())["beauty"]
+        own = self.pixels(f"/files/{trial.picture}.png")
+        at = f"/trials/{trial.id}/exposed.png"
+        np.testing.assert_array_equal(self.pixels(f"{at}?stops=0"), own)
+        for stops in (-4.0, 2.5):
+            x = np.clip(light * 2.0**stops, 0, 1)
+            code = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+            self.assertLessEqual(abs(self.pixels(f"{at}?stops={stops}") - 255 * code).max(), 0.51)
+        bright = own == 255
+        self.assertTrue(bright.any())
+        self.assertLess(self.pixels(f"{at}?stops={-MOST}")[bright].min(), 255)
+        for odd in ("nan", "inf", "1e9"):
+            self.pixels(f"{at}?stops={odd}")
+        self.assertEqual(self.client.get("/trials/99/exposed.png").status_code, 404)
+
+    def test_two_that_differ_in_light_are_made_equal(self) -> None:
+        first, second = self.trial(bounces=0), self.trial(bounces=4)
+        apart = stops_apart(first, second)
+        assert apart is not None
+        self.assertGreater(apart, 0)
+        ratio = 2.0**apart
+        means = [t.measured["mean_luminance"] for t in (first, second) if t.measured]
+        self.assertAlmostEqual(ratio, means[1] / means[0], places=9)
+        page = self.page("/jobs/1/trials?a=1&b=2")
+        self.assertIn(f"{ratio:.3g} × as bright", " ".join(page.get_text().split()))
+        viewer = self.page("/jobs/1/trials?a=1&b=2&level=1&stops=-1").select_one("image-viewer")
+        assert viewer is not None
+        self.assertIn(f"{first.id}/exposed.png?stops={apart - 1:.4g}", str(viewer["data-a"]))
+        self.assertIn(f"{second.id}/exposed.png?stops=-1", str(viewer["data-b"]))
+        equal = self.page("/jobs/1/trials?a=1&b=1").get_text()
+        self.assertNotIn("× as bright", equal)
+
+    def test_only_the_same_part_of_the_frame_is_compared(self) -> None:
+        """At any size: brightness of another place says nothing."""
+        crop = {"crop": "0.25,0.25,0.75,0.75"}
+        whole, part, larger = self.trial(), self.trial(**crop, bounces=0), None
+        larger = self.trial(**crop, bounces=4, width=128, height=72)
+        self.assertIsNone(stops_apart(whole, part))
+        self.assertIsNotNone(stops_apart(part, larger))
+        self.assertIsNone(stops_apart(part, None))
+        larger.measured = {"mean_luminance": 0.0}
+        self.assertIsNone(stops_apart(part, larger))
+        self.assertEqual([within(x) for x in (math.nan, math.inf, 99.0, -2.0)], [0, 0, MOST, -2])
+
+    def test_a_clean_picture_too(self) -> None:
+        trial = self.trial(layers=["albedo", "normal", "half_buffers", "variance"])
+        self.done("POST", f"/api/trials/{trial.id}/denoise", json={})
+        do_tasks(self.home, "denoise")
+        dark, own = (
+            self.pixels(f"/trials/{trial.id}/denoised.png?stops={s}").mean() for s in (-3, 0)
+        )
+        self.assertLess(dark, own)
+        page = self.page(f"/jobs/1/trials?b={trial.number}&layer=denoised&stops=-3")
+        viewer = page.select_one("image-viewer")
+        assert viewer is not None
+        self.assertIn("denoised.png?", str(viewer["data-b"]))
+        self.assertIn("stops=-3", str(viewer["data-b"]))
