@@ -83,9 +83,9 @@ class TestLiveLook(BrowserCase):
     def test_two_trials_by_keys(self) -> None:
         """Wipe, side by side, in turns, difference, 1:1 and help, without the mouse."""
         self.trials_page()
-        for bounces in (0, 2):
-            self.finished_trial(width=160, height=90, samples=2, min_samples=1, bounces=bounces)
-        self.visit("/jobs/1/trials?a=1&b=2")
+        small = {"width": 160, "height": 90, "samples": 2, "min_samples": 1}
+        a, b = (self.finished_trial(**small, bounces=bounces) for bounces in (0, 2))
+        self.visit(f"/jobs/1/trials?a={a}&b={b}")
         self.until(lambda: self.viewer("a") and self.viewer("b"))
         seen: dict[str, list[int]] = {}
         body = self.driver.find_element(By.TAG_NAME, "body")
@@ -94,6 +94,22 @@ class TestLiveLook(BrowserCase):
             time.sleep(0.4)
             seen[key] = self.driver.execute_script(PIXELS)
         self.assertEqual(len({tuple(p) for p in seen.values()}), 4)
+        # For looking only: darker, and both as bright as each other.
+        body.send_keys("w")
+        before = self.driver.execute_script(PIXELS)
+        stops = self.find("[data-param=stops]")
+        stops.clear()
+        stops.send_keys("-3", Keys.TAB)
+        self.until(lambda: "stops=-3" in self.driver.current_url)
+        self.until(lambda: sum(self.driver.execute_script(PIXELS)) < 0.7 * sum(before))
+        self.says("× as bright")
+        right = self.viewer("b")
+        self.find("[data-param=level] option[value='1']").click()
+        self.until(lambda: "level=1" in self.driver.current_url and self.viewer("a"))
+        self.until(lambda: "stops=-3" not in self.viewer("a"))
+        self.assertEqual(self.viewer("b"), right)
+        self.axe("Trials, two trials made equally bright")
+        body = self.driver.find_element(By.TAG_NAME, "body")
         body.send_keys("z")
         self.until(lambda: self.find("[data-zoom='1']").get_attribute("aria-pressed") == "true")
         body.send_keys("f")

@@ -39,8 +39,7 @@ class _Drawing:
             if not page or "set-cookie" in headers:
                 self.over.set()
                 return
-            message = message | {"headers": list(message["headers"])}
-        self.messages.append(message)
+        self.messages.append(_copied(message))
         if message["type"] == "http.response.body" and not message.get("more_body"):
             self.whole = True
             self.over.set()
@@ -48,8 +47,7 @@ class _Drawing:
     async def send(self, send: Send) -> None:
         """Send the same to somebody else."""
         for message in self.messages:
-            headers = {"headers": list(message["headers"])} if "headers" in message else {}
-            await send(message | headers)
+            await send(_copied(message))
 
 
 class Turns:
@@ -103,6 +101,14 @@ class Turns:
             await self.app(scope, receive, sent)
         finally:
             over()
+
+
+def _copied(message: Message) -> Message:
+    """The same, for one more to add headers to."""
+    copied = dict(message)
+    if "headers" in copied:
+        copied["headers"] = list(copied["headers"])
+    return copied
 
 
 def _key(scope: Scope) -> Key:
