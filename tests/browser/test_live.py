@@ -156,6 +156,13 @@ class TestLiveLook(BrowserCase):
         aspect.send_keys("0.9")
         self.press("make square")
         self.says("720 × 540")
+        # One lamp by itself, in one act.
+        self.fill("light:lamp_02", 0.5)
+        self.click("[data-only='light:lamp_02']")
+        self.says("27 lights, 26 off")
+        self.assertEqual(self.find("[name='light:lamp_02']").get_attribute("value"), "0.5")
+        self.press("All as they are")
+        self.until(lambda: "26 off" not in self.text())
         # What is wrong in a line that is shut opens it.
         self.fill("samples", 0)
         self.press_summary("Samples")

@@ -49,7 +49,19 @@ class TestBook(WebCase):
     def test_found_by_words(self) -> None:
         for k in range(3):
             self.done("POST", "/api/jobs/1/trials", json=SMALL | {"note": f"jars {k}"})
-        for words, found in (("jars 1", 1), ("JARS", 3), ("nothing of it", 0), ("base", 1)):
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | {"crop": "0,0,0.5,0.5"})
+        self.done("PUT", "/api/jobs/1/device", json={"device": 1})
+        for words, found in (
+            ("jars 1", 1),
+            ("JARS", 3),
+            ("nothing of it", 0),
+            ("base", 1),
+            ("jars, whole", 3),
+            ("48 × 27", 1),
+            ("scene version 1", 4),
+            ("version 2", 0),
+            ("cpu,JARS,", 3),
+        ):
             page = self.page(f"/jobs/1/trials?find={words}")
             self.assertEqual(len(page.select("tbody tr[title]")), found, words)
         self.assertIn(

@@ -114,6 +114,13 @@ document.addEventListener("alpine:init", () => {
       if (own) enter(own, usual);
       event.currentTarget.parentElement.hidden = true;
     },
+    // One light by itself: as it is, and all others off.
+    onlyLight(event) {
+      const { only } = event.currentTarget.dataset;
+      const lights = [...this.$root.querySelectorAll("[name^='light:']")];
+      for (const field of lights) field.value = field.name === only ? Number(field.value) || 1 : 0;
+      enter(lights[0], lights[0].value);
+    },
     allLights(event) {
       const { scale } = event.currentTarget.dataset;
       const lights = [...this.$root.querySelectorAll("[name^='light:']")];

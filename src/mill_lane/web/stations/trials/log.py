@@ -58,6 +58,11 @@ class Row:
     black: bool
     title: str
 
+    @property
+    def words(self) -> str:
+        """All that it is found by."""
+        return f"{self.number} {self.what} {self.note} {self.crop} {self.title}".lower()
+
 
 def preview_text(preview: dict[str, Any] | None) -> str:
     """What was left out for looking."""
@@ -116,8 +121,8 @@ def title_of(t: Render) -> str:
     r, m = t.recipe, t.measured
     x0, y0, x1, y1 = t.region
     out = (
-        f"{r['width']} x {r['height']}, crop {x0},{y0} to {x1},{y1}, frame {t.frame}, "
-        f"{device_words(t.device)}; {as_text('samples', r['samples'])} samples at most, "
+        f"scene version {t.version.number}, {r['width']} x {r['height']}, "
+        f"crop {x0},{y0} to {x1},{y1}, frame {t.frame}, {device_words(t.device)}; {as_text('samples', r['samples'])} samples at most, "
         f"{r['bounces']} bounces, seed {r['seed']}"
     )
     if m:

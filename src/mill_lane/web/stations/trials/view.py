@@ -164,7 +164,7 @@ def context(
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     figures = trial_figures(db, summary.job)
-    words = asked.find.strip().lower()
+    words = [w.strip() for w in asked.find.lower().split(",") if w.strip()]
     shown_numbers = _numbers(figures, asked)
     pinned = {summary.job.base} if summary.job.base is not None else set()
     wanted = _with_the_ones_before(figures, shown_numbers) | pinned
@@ -178,7 +178,7 @@ def context(
     running = _running(trials, second)
     table = [r for r in log.rows(trials, base) if r.number in shown_numbers or not r.over]
     if words:
-        table = [r for r in table if words in f"{r.number} {r.what} {r.note} {r.title}".lower()]
+        table = [r for r in table if all(word in r.words for word in words)]
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     layer = asked.layer or _usual_layer(first, second)
     stops, apart = within(asked.stops), stops_apart(first, second)
