@@ -23,7 +23,12 @@ TIMES = KEPT / "tests-times.json"
 FIRST_TIMES = ROOT / "tests" / "times.json"  # of a run some day, for a machine that has none
 KERNELS = "kernels"  # the step after which the renderer is compiled
 # What can run before that: none of it renders.
-PLAIN = ("tests.core.test_usd", "tests.core.test_gltf", "tests.core.test_mesh", "tests.store")
+PLAIN = (
+    "tests.core.test_usd",
+    "tests.core.test_gltf",
+    "tests.core.test_mesh",
+    "tests.store.test_store",
+)
 PATIENCE = 900.0  # seconds without an answer after which a process is given up
 
 

@@ -148,6 +148,31 @@ class TestShelf(WebCase):
         with self.home.sessions() as db:
             return [(r.id, r.name) for r in shelf.kept(db, find_job(db, 1))]
 
+    def test_a_line_of_a_kept_one_is_taken_over(self) -> None:
+        """That field alone; what does not go with the others is refused, and undone is undone."""
+        other = {"bounces": 7, "samples": 9, "min_samples": 3, "light_scales": {"lamp": 0.5}}
+        self.done("PUT", "/api/jobs/1/recipes/draft", json=other)
+        self.done("POST", "/api/jobs/1/recipes/draft/keep", json={"name": "dawn"})
+        [(number, _)] = self.kept()
+        back = {"bounces": 2, "samples": 40, "min_samples": 20, "light_scales": {"sky": 0.0}}
+        self.done("PUT", "/api/jobs/1/recipes/draft", json=back)
+        before = self.recipe()
+        use = f"/api/jobs/1/kept/{number}/use"
+        page = self.page("/jobs/1/trials").select(f'form[action="{use}"] button[name=part]')
+        named = {str(button["value"]) for button in page}
+        self.assertEqual(named, {"bounces", "samples", "min_samples", "light_scales"})
+        self.done("POST", use, json={"role": "draft", "part": "bounces"})
+        self.assertEqual(self.recipe(), before.model_copy(update={"bounces": 7}))
+        self.done("POST", use, json={"role": "draft", "part": "light_scales"})
+        self.assertEqual(self.recipe().light_scales, {"lamp": 0.5})
+        self.refused("POST", use, json={"role": "draft", "part": "samples"})  # 9 below 20
+        self.assertEqual(self.recipe().samples, 40)
+        self.done("POST", "/api/jobs/1/recipes/draft/undo", json={})
+        self.assertEqual(self.recipe().light_scales, {"sky": 0.0})
+        for odd in ("", "schema_version", "__class__", "x" * 81):
+            answer = self.client.post(use, json={"role": "final", "part": odd})
+            self.assertEqual(answer.status_code, {0: 200, 81: 422}.get(len(odd), 404), odd)
+
     def test_kept_used_renamed_removed(self) -> None:
         self.done("PUT", "/api/jobs/1/recipes/draft", json={"bounces": 7, "samples": 9})
         self.done("POST", "/api/jobs/1/recipes/draft/keep", json={"name": " night \n light "})

@@ -8,7 +8,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.recipe import Recipe
+from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.jobs.lookup import chosen_recipe
+from mill_lane.jobs.recipes import merge
 from mill_lane.store.models import Job, RecipeRow
 
 MOST = 200  # recipes of a job
@@ -55,11 +58,30 @@ def gone_from(db: Session, job: Job, number: int | None) -> RecipeRow | None:
     return row if row is not None and row.job_id == job.id and row.removed else None
 
 
-def use(db: Session, job: Job, number: int, role: str) -> None:
-    """Take a kept recipe up as the draft or the final one, which remembers what it was."""
+def use(db: Session, job: Job, number: int, role: str, part: str = "") -> None:
+    """Take a kept recipe up as the draft or the final one, which remembers what it was.
+
+    Parameters
+    ----------
+    part : str
+        A field that alone is taken over; empty: all of it.
+
+    Raises
+    ------
+    NotFoundError
+        Where there is no such recipe, or no such field.
+    MillError
+        Where the field does not go with the others.
+    """
     row, chosen = find(db, job, number), chosen_recipe(db, job, role)
-    if chosen.data != row.data:
-        chosen.before, chosen.data = chosen.data, row.data
+    data = row.data
+    if part:
+        if part not in Recipe.model_fields or part == "schema_version":
+            raise NotFoundError("setting of that name")
+        theirs = getattr(read_recipe(row.data), part)
+        data = stored(merge(read_recipe(chosen.data), {part: theirs}))
+    if chosen.data != data:
+        chosen.before, chosen.data = chosen.data, data
 
 
 def rename(db: Session, job: Job, number: int, name: str) -> None:

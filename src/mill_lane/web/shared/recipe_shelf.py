@@ -8,19 +8,21 @@ from dataclasses import dataclass
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import stored, upgraded
 from mill_lane.store.models import RecipeRow
-from mill_lane.web.shared.recipe_words import setting_changes
+from mill_lane.web.shared.recipe_words import differences
 
 
 @dataclass(frozen=True)
 class Kept:
-    """A kept recipe: its number, its name, and what it does otherwise than the one at hand."""
+    """A kept recipe: its number, its name, and what it does otherwise than the one at hand, each
+    with the field that would be taken over.
+    """
 
     id: int
     name: str
-    otherwise: list[str]
+    otherwise: list[tuple[str, str]]
 
 
 def shelf_of(rows: Sequence[RecipeRow], recipe: Recipe) -> list[Kept]:
     """The rows of the shelf beside a recipe."""
     now = stored(recipe)
-    return [Kept(r.id, r.name, setting_changes(now, upgraded(r.data))) for r in rows]
+    return [Kept(r.id, r.name, differences(now, upgraded(r.data))) for r in rows]

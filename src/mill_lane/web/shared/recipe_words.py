@@ -42,17 +42,22 @@ def light_changes(old: dict[str, float], new: dict[str, float]) -> list[str]:
 
 def setting_changes(before: Values, after: Values) -> list[str]:
     """What differs between two stored recipes of the present schema."""
-    out = []
+    return [words for _, words in differences(before, after)]
+
+
+def differences(before: Values, after: Values) -> list[tuple[str, str]]:
+    """The same, each with the field that it is about; lights are one field."""
+    out: list[tuple[str, str]] = []
     for field, known in FIELDS.items():
         usual = known.default
         old, new = before.get(field, usual), after.get(field, usual)
         if old == new or field == "schema_version":
             continue
         if field == "light_scales":
-            out += light_changes(old, new)
+            out += [(field, words) for words in light_changes(old, new)]
         elif field == "layers":
             if set(old) != set(new):
-                out.append("layers changed")
+                out.append((field, "layers changed"))
         else:
-            out.append(f"{name_of(field)} {as_text(field, old)} → {as_text(field, new)}")
+            out.append((field, f"{name_of(field)} {as_text(field, old)} → {as_text(field, new)}"))
     return out

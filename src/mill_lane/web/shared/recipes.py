@@ -133,9 +133,10 @@ class Named(BaseModel):
 
 
 class Into(BaseModel):
-    """Which recipe a kept one becomes."""
+    """Which recipe a kept one becomes; of which only a field is taken over, where one is named."""
 
     role: Literal["draft", "final"] = "draft"
+    part: Annotated[str, Field(max_length=80)] = ""
 
 
 @router.post("/api/jobs/{job}/recipes/{role}/keep")
@@ -152,7 +153,7 @@ def keep(db: Db, job: int, role: str, named: Named) -> Done:
 def use(db: Db, job: int, number: int, into: Into) -> Done:
     """Take a kept recipe up; the one before can be gone back to."""
     row = find_job(db, job)
-    shelf.use(db, row, number, into.role)
+    shelf.use(db, row, number, into.role, into.part)
     weighing.keep_up(db, row)
     return Done()
 

@@ -122,7 +122,8 @@ def title_of(t: Render) -> str:
     x0, y0, x1, y1 = t.region
     out = (
         f"scene version {t.version.number}, {r['width']} x {r['height']}, "
-        f"crop {x0},{y0} to {x1},{y1}, frame {t.frame}, {device_words(t.device)}; {as_text('samples', r['samples'])} samples at most, "
+        f"crop {x0},{y0} to {x1},{y1}, frame {t.frame}, "
+        f"{device_words(t.device)}; {as_text('samples', r['samples'])} samples at most, "
         f"{r['bounces']} bounces, seed {r['seed']}"
     )
     if m:
