@@ -69,6 +69,25 @@ class TestBook(WebCase):
             page.get_text() if not found else self.page("/jobs/1/trials?find=nothing").get_text(),
         )
 
+    def test_to_print(self) -> None:
+        """Each with its picture; what is looked for only; told against the one that is pinned."""
+        self.assertIn("No trial yet", self.page("/jobs/1/trials/book").get_text())
+        first = self.trial(note="<b>jars</b> & lids")
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | {"note": "waits", "bounces": 1})
+        self.done("PUT", "/api/jobs/1/base", json={"base": 1})
+        page = self.page("/jobs/1/trials/book")
+        said = [s.get_text() for s in page.select("main section")]
+        self.assertEqual(len(said), 2)
+        self.assertIn("<b>jars</b> & lids", said[1])
+        self.assertIn("against trial 1", page.get_text())
+        self.assertEqual(
+            [i["src"] for i in page.select("main img")], [f"/files/{first.picture}.png"]
+        )
+        page = self.page("/jobs/1/trials/book?find=waits,+whole")
+        self.assertEqual(len(page.select("main section")), 1)
+        self.assertEqual(self.client.get("/jobs/9/trials/book").status_code, 404)
+        self.assertEqual(self.client.get(f"/jobs/1/trials/book?find={'x' * 201}").status_code, 422)
+
     def test_a_pixel(self) -> None:
         """Linear values as they are in the file, by shares of the whole picture."""
         trial = self.trial(crop="0.25,0.25,0.75,0.75")

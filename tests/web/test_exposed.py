@@ -11,8 +11,9 @@ from PIL import Image
 from sqlalchemy import select
 
 from mill_lane.core.formats.exr import read_exr
+from mill_lane.core.image.maps import ramp
 from mill_lane.core.render.layers import exr_names
-from mill_lane.jobs.exposed import MOST, stops_apart, within
+from mill_lane.jobs.exposed import MOST, from_grey, stops_apart, within
 from mill_lane.store.models import Render
 from tests.homes import do_tasks
 from tests.web.case import WebCase
@@ -78,6 +79,23 @@ class TestExposed(WebCase):
         larger.measured = {"mean_luminance": 0.0}
         self.assertIsNone(stops_apart(part, larger))
         self.assertEqual([within(x) for x in (math.nan, math.inf, 99.0, -2.0)], [0, 0, MOST, -2])
+
+    def test_false_colour(self) -> None:
+        """Mid-grey, 0.18 (common practice), is the middle of the scale; a stop is a twelfth."""
+        grey = np.full((1, 1, 3), 0.18, np.float32)
+        for factor, stops in ((1.0, 0.0), (2.0, 1.0), (0.25, -2.0)):
+            self.assertAlmostEqual(float(from_grey(grey * factor)[0, 0]), stops, places=5)
+        self.assertLess(float(from_grey(grey * 0)[0, 0]), -50)
+        trial = self.trial()
+        light = read_exr(self.home.files.path(trial.exr or ""), exr_names())["beauty"]
+        shown = self.pixels(f"/trials/{trial.id}/exposed.png?false=1&stops=1")
+        luma = np.maximum(light @ np.array([0.2126, 0.7152, 0.0722]), 1e-9)
+        np.testing.assert_array_equal(shown, ramp((np.log2(luma / 0.18) + 7) / 12))
+        page = self.page("/jobs/1/trials?b=1&layer=stops&stops=1")
+        self.assertIn("stops from mid-grey", page.get_text())
+        viewer = page.select_one("image-viewer")
+        assert viewer is not None
+        self.assertIn("exposed.png?stops=1&false=1", str(viewer["data-b"]))
 
     def test_a_clean_picture_too(self) -> None:
         trial = self.trial(layers=["albedo", "normal", "half_buffers", "variance"])

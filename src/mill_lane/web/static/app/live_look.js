@@ -56,7 +56,7 @@ document.addEventListener("alpine:init", () => {
       const { note: _note, device: _device, ...fields } = fieldsOf(form);
       const { place } = this.own;
       const shown = { layer: searchParams.get("layer") || "beauty", clean: this.clean };
-      if (shown.layer === "denoised" || shown.layer === "lost") shown.layer = "beauty";
+      if (["denoised", "lost", "stops"].includes(shown.layer)) shown.layer = "beauty";
       return JSON.stringify({
         ...fields,
         ...shown,

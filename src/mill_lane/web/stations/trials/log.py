@@ -191,6 +191,12 @@ def _row(t: Render, before: Render | None, base: Render | None) -> Row:
     )
 
 
+def found(table: Sequence[Row], asked: str) -> list[Row]:
+    """The rows that say all of what is asked for, parted by commas."""
+    words = [w.strip() for w in asked.lower().split(",") if w.strip()]
+    return [r for r in table if all(word in r.words for word in words)]
+
+
 def rows(trials: Sequence[Render], base: Render | None = None) -> list[Row]:
     """The trial book, newest first; each told against the base, or else the one before it."""
     pairs = zip(trials, [*trials[1:], None], strict=False)

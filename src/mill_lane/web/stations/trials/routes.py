@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 from urllib.parse import quote, urlencode
 
-from fastapi import APIRouter, Body, Depends, Request
+from fastapi import APIRouter, Body, Depends, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel
@@ -41,6 +41,7 @@ router = APIRouter()
 router.include_router(denoise_routes.router)
 router.include_router(live_routes.router)
 SESSION_LIMIT = 4 * 10**9
+Find = Annotated[str, Query(max_length=200)]
 
 
 @router.get("/jobs/{job}/trials", include_in_schema=False)
@@ -84,6 +85,15 @@ def book_as_json(db: Db, job: int) -> Response:
     return _sent(text, "application/json", f"{file_stem(row.name)} trials.json")
 
 
+@router.get("/jobs/{job}/trials/book", include_in_schema=False)
+def book_to_print(request: Request, db: Db, job: int, find: Find = "") -> Response:
+    """The trial book with its pictures, to print."""
+    c = station_page(request, db, job, "trials", "Trial book")
+    if isinstance(c, Response):
+        return c
+    return c.draw("book.html", **view.book_context(db, c.summary, find))
+
+
 def _sent(text: str, media: str, name: str) -> Response:
     named = f"attachment; filename*=UTF-8''{quote(name)}"
     return Response(text, media_type=media, headers={"Content-Disposition": named})
@@ -99,9 +109,15 @@ def pixel(
 
 
 @router.get("/trials/{trial}/exposed.png", include_in_schema=False)
-def exposed_picture(db: Db, home: AHome, trial: int, stops: float = 0.0) -> Response:
-    """A trial's picture at another exposure, for looking only."""
-    pixels = exposed(home, find_render(db, trial, "trial"), stops)
+def exposed_picture(
+    db: Db,
+    home: AHome,
+    trial: int,
+    stops: float = 0.0,
+    false_colour: Annotated[bool, Query(alias="false")] = False,
+) -> Response:
+    """A trial's picture at another exposure, or in false colour, for looking only."""
+    pixels = exposed(home, find_render(db, trial, "trial"), stops, false_colour)
     # The address names the file: another one has another.
     kept = {"cache-control": "private, max-age=3600"}
     return Response(pixels, media_type="image/png", headers=kept)

@@ -19,7 +19,7 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.live import LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.exposed import MOST, stops_apart, within
+from mill_lane.jobs.exposed import MOST, RANGE, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
@@ -54,6 +54,7 @@ from mill_lane.web.stations.trials.time_profile import (
 )
 
 NEWEST = 12  # rows of the log; more on demand, so that a page of hundreds stays quick
+FALSE_COLOUR = "stops"  # the picture of how bright it is; made when it is looked at
 PANELS = ("book", "profile", "denoise")
 RANK = {"running": 0, "paused": 1, "queued": 2}
 
@@ -136,7 +137,10 @@ def shown(
         url = f"/files/{entry['hash']}.png"
         if "unit" in entry:
             scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
-    if stops and trial.exr and entry is None:
+    if layer == FALSE_COLOUR and trial.exr:
+        url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&false=1&v={trial.exr[:12]}"
+        scale = (f"{-RANGE:g}", f"{RANGE:g}", "stops")
+    elif stops and trial.exr and entry is None:
         url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&v={trial.exr[:12]}"
     if layer == DENOISED and blend is not None:
         clean = blended_url(trial, blend)
@@ -164,7 +168,6 @@ def context(
 ) -> dict[str, Any]:
     """All that the page needs beside what every station has."""
     figures = trial_figures(db, summary.job)
-    words = [w.strip() for w in asked.find.lower().split(",") if w.strip()]
     shown_numbers = _numbers(figures, asked)
     pinned = {summary.job.base} if summary.job.base is not None else set()
     wanted = _with_the_ones_before(figures, shown_numbers) | pinned
@@ -177,8 +180,7 @@ def context(
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
     table = [r for r in log.rows(trials, base) if r.number in shown_numbers or not r.over]
-    if words:
-        table = [r for r in table if all(word in r.words for word in words)]
+    table = log.found(table, asked.find)
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     layer = asked.layer or _usual_layer(first, second)
     stops, apart = within(asked.stops), stops_apart(first, second)
@@ -215,6 +217,7 @@ def context(
         "layers": _layers(*(t for t in (first, second) if t is not None)),
         "scale": scales[0] if scales else None,
         "brighter": stops,
+        "exposes": layer in ("beauty", DENOISED, FALSE_COLOUR),
         "most_stops": MOST,
         "light_ratio": 2.0**apart if apart else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
@@ -241,6 +244,15 @@ def context(
         "chart": chart(figures, first.number if first else None, second.number if second else None),
         "frame": newest.frame if newest else summary.analysis.frames[0],
     }
+
+
+def book_context(db: Session, summary: Summary, find: str) -> dict[str, Any]:
+    """The trial book to print: every trial that says what is looked for, with its picture."""
+    trials = trial_log(db, summary.job, {f.number for f in trial_figures(db, summary.job)})
+    pinned = next((t for t in trials if t.number == summary.job.base), None)
+    pictures = {t.number: t.picture for t in trials}
+    table = log.found(log.rows(trials, pinned), find)
+    return {"rows": [(r, pictures[r.number]) for r in table], "pinned": pinned, "find": find}
 
 
 def _against(base: Render | None, role: str) -> Recipe:
@@ -280,7 +292,8 @@ def _layers(*shown: Render) -> list[tuple[str, str]]:
     """
     of_trials = dict(layer_choices(*(t.layers for t in shown)))
     of_look = {name: title for name, title in look_layers() if name == LIT or not shown}
-    return list((of_trials | of_look).items())
+    made = {FALSE_COLOUR: "stops from mid-grey"} if any(t.exr for t in shown) else {}
+    return list((of_trials | made | of_look).items())
 
 
 def _usual_layer(first: Render | None, second: Render | None) -> str:
