@@ -9,7 +9,7 @@ from mill_lane.core.progress import left_of
 from mill_lane.core.recipe import DRAFT
 from mill_lane.core.weigh.ledger import Ledger, Step
 from mill_lane.core.weigh.measure import weigh
-from mill_lane.store.models import Render, Task
+from mill_lane.store.models import Render, SceneVersion, Task
 from mill_lane.web.shared import format as shown
 from mill_lane.web.shared.events import said_of
 from mill_lane.web.shared.memory_bar import memory_bar
@@ -78,6 +78,7 @@ class TestFigures(unittest.TestCase):
             known = {} if luminance is None else {"mean_luminance": luminance}
             trial = Render(
                 id=1,
+                version=SceneVersion(number=1),
                 number=1,
                 recipe=DRAFT.model_dump(),
                 region=[0, 0, 640, 360],
