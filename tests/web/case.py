@@ -6,16 +6,19 @@ import tempfile
 import unittest
 from collections.abc import Callable
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from bs4 import BeautifulSoup, Tag
 from fastapi.testclient import TestClient
+from sqlalchemy import select
 
 from mill_lane.store.home import Home
+from mill_lane.store.models import Render
 from mill_lane.web.app import create_app
 from mill_lane.web.shared.settings import Settings
-from tests.homes import furnished
+from tests.homes import do_tasks, furnished
 
+SMALL = {"width": 96, "height": 54, "samples": 2, "min_samples": 1, "device": 1}  # a trial
 STATIONS = ("scene", "machine", "fit", "trials", "trim", "finish")
 
 
@@ -38,6 +41,13 @@ class WebCase(unittest.TestCase):
         client.__enter__()
         self.addCleanup(client.__exit__, None, None, None)
         return client
+
+    def ended_trial(self, **more: Any) -> Render:
+        """A small trial of the job, run to its end."""
+        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
+        do_tasks(self.home, "render")
+        with self.home.sessions() as db:
+            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
 
     def page(self, path: str) -> BeautifulSoup:
         """A page that answers, without an error in it."""

@@ -7,31 +7,19 @@ import io
 import json
 from typing import Any
 
-from sqlalchemy import select
-
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.layers import exr_names
 from mill_lane.jobs import shelf
 from mill_lane.jobs.book import as_csv
 from mill_lane.jobs.lookup import chosen_recipe, find_job, recipe_of
-from mill_lane.store.models import Render
-from tests.homes import do_tasks
-from tests.web.case import WebCase
-
-SMALL = {"width": 96, "height": 54, "samples": 2, "min_samples": 1, "device": 1}
+from tests.web.case import SMALL, WebCase
 
 
 class TestBook(WebCase):
-    def trial(self, **more: Any) -> Render:
-        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
-        do_tasks(self.home, "render")
-        with self.home.sessions() as db:
-            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
-
     def test_taken_along(self) -> None:
         """Whatever is written into a note, a spreadsheet takes it for text."""
-        self.trial(note="=1+1", bounces=1)
+        self.ended_trial(note="=1+1", bounces=1)
         self.done("POST", "/api/jobs/1/trials", json=SMALL | {"note": "waits, “and” so on"})
         entries = json.loads(self.client.get("/jobs/1/trials.json").text)
         self.assertEqual([e["number"] for e in entries], [1, 2])
@@ -72,7 +60,7 @@ class TestBook(WebCase):
     def test_to_print(self) -> None:
         """Each with its picture; what is looked for only; told against the one that is pinned."""
         self.assertIn("No trial yet", self.page("/jobs/1/trials/book").get_text())
-        first = self.trial(note="<b>jars</b> & lids")
+        first = self.ended_trial(note="<b>jars</b> & lids")
         self.done("POST", "/api/jobs/1/trials", json=SMALL | {"note": "waits", "bounces": 1})
         self.done("PUT", "/api/jobs/1/base", json={"base": 1})
         page = self.page("/jobs/1/trials/book")
@@ -90,7 +78,7 @@ class TestBook(WebCase):
 
     def test_a_pixel(self) -> None:
         """Linear values as they are in the file, by shares of the whole picture."""
-        trial = self.trial(crop="0.25,0.25,0.75,0.75")
+        trial = self.ended_trial(crop="0.25,0.25,0.75,0.75")
         planes = read_exr(self.home.files.path(trial.exr or ""), exr_names())
         at = f"/api/trials/{trial.id}/pixel"
         found = self.done("GET", f"{at}?x=0.5&y=0.5")

@@ -8,26 +8,16 @@ from typing import Any
 
 import numpy as np
 from PIL import Image
-from sqlalchemy import select
 
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.image.maps import ramp
 from mill_lane.core.render.layers import exr_names
 from mill_lane.jobs.exposed import MOST, from_grey, stops_apart, within
-from mill_lane.store.models import Render
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 
-SMALL = {"width": 64, "height": 36, "samples": 2, "min_samples": 1, "device": 1}
-
 
 class TestExposed(WebCase):
-    def trial(self, **more: Any) -> Render:
-        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
-        do_tasks(self.home, "render")
-        with self.home.sessions() as db:
-            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
-
     def pixels(self, address: str) -> Any:
         answer = self.client.get(address)
         self.assertEqual((answer.status_code, answer.headers["content-type"]), (200, "image/png"))
@@ -35,7 +25,7 @@ class TestExposed(WebCase):
 
     def test_what_was_clipped_comes_back(self) -> None:
         """IEC 61966-2-1: the code of linear light, after so many stops."""
-        trial = self.trial()
+        trial = self.ended_trial()
         light = read_exr(self.home.files.path(trial.exr or ""), exr_names())["beauty"]
         own = self.pixels(f"/files/{trial.picture}.png")
         at = f"/trials/{trial.id}/exposed.png"
@@ -52,7 +42,7 @@ class TestExposed(WebCase):
         self.assertEqual(self.client.get("/trials/99/exposed.png").status_code, 404)
 
     def test_two_that_differ_in_light_are_made_equal(self) -> None:
-        first, second = self.trial(bounces=0), self.trial(bounces=4)
+        first, second = self.ended_trial(bounces=0), self.ended_trial(bounces=4)
         apart = stops_apart(first, second)
         assert apart is not None
         self.assertGreater(apart, 0)
@@ -71,8 +61,8 @@ class TestExposed(WebCase):
     def test_only_the_same_part_of_the_frame_is_compared(self) -> None:
         """At any size: brightness of another place says nothing."""
         crop = {"crop": "0.25,0.25,0.75,0.75"}
-        whole, part, larger = self.trial(), self.trial(**crop, bounces=0), None
-        larger = self.trial(**crop, bounces=4, width=128, height=72)
+        whole, part, larger = self.ended_trial(), self.ended_trial(**crop, bounces=0), None
+        larger = self.ended_trial(**crop, bounces=4, width=128, height=72)
         self.assertIsNone(stops_apart(whole, part))
         self.assertIsNotNone(stops_apart(part, larger))
         self.assertIsNone(stops_apart(part, None))
@@ -86,7 +76,7 @@ class TestExposed(WebCase):
         for factor, stops in ((1.0, 0.0), (2.0, 1.0), (0.25, -2.0)):
             self.assertAlmostEqual(float(from_grey(grey * factor)[0, 0]), stops, places=5)
         self.assertLess(float(from_grey(grey * 0)[0, 0]), -50)
-        trial = self.trial()
+        trial = self.ended_trial()
         light = read_exr(self.home.files.path(trial.exr or ""), exr_names())["beauty"]
         shown = self.pixels(f"/trials/{trial.id}/exposed.png?false=1&stops=1")
         luma = np.maximum(light @ np.array([0.2126, 0.7152, 0.0722]), 1e-9)
@@ -98,7 +88,7 @@ class TestExposed(WebCase):
         self.assertIn("exposed.png?stops=1&false=1", str(viewer["data-b"]))
 
     def test_a_clean_picture_too(self) -> None:
-        trial = self.trial(layers=["albedo", "normal", "half_buffers", "variance"])
+        trial = self.ended_trial(layers=["albedo", "normal", "half_buffers", "variance"])
         self.done("POST", f"/api/trials/{trial.id}/denoise", json={})
         do_tasks(self.home, "denoise")
         dark, own = (

@@ -12,10 +12,9 @@ from mill_lane.core.render.live import LIT
 from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.models import Render, Task
 from tests.homes import do_tasks
-from tests.web.case import WebCase
+from tests.web.case import SMALL, WebCase
 
 CROP = "0.357292,0.25,0.466667,0.5"
-SMALL = {"width": 96, "height": 54, "samples": 2, "min_samples": 1, "device": 1}
 
 
 class TestOneView(WebCase):

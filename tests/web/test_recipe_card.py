@@ -5,18 +5,12 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from sqlalchemy import select
-
 from mill_lane.core.recipe import DRAFT, FINAL, MOST_SAMPLES, Recipe
 from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
-from mill_lane.store.models import Render
 from mill_lane.web.shared.recipe_card import KINDS, card, usual_recipe
 from mill_lane.web.shared.recipe_form import HELP, square
 from mill_lane.web.stations.trials.log import ratios
-from tests.homes import do_tasks
-from tests.web.case import WebCase
-
-SMALL = {"width": 96, "height": 54, "samples": 2, "min_samples": 1, "device": 1}
+from tests.web.case import SMALL, WebCase
 
 
 class TestWords(WebCase):
@@ -99,19 +93,13 @@ class TestSquares(unittest.TestCase):
 
 
 class TestBook(WebCase):
-    def trial(self, **more: Any) -> Render:
-        self.done("POST", "/api/jobs/1/trials", json=SMALL | more)
-        do_tasks(self.home, "render")
-        with self.home.sessions() as db:
-            return db.scalars(select(Render).order_by(Render.id.desc()).limit(1)).one()
-
     def recipe(self, role: str) -> Recipe:
         with self.home.sessions() as db:
             return recipe_of(db, find_job(db, 1), role)
 
     def test_settings_put_back_and_forth(self) -> None:
-        first = self.trial(bounces=3, crop="0.25,0,0.75,1", hide=["shadows"])
-        self.trial(bounces=0, noise_percent=10)
+        first = self.ended_trial(bounces=3, crop="0.25,0,0.75,1", hide=["shadows"])
+        self.ended_trial(bounces=0, noise_percent=10)
         self.assertEqual(self.recipe("draft").bounces, 0)
         before = self.recipe("final")
         settings = f"/api/trials/{first.id}/settings"
@@ -133,9 +121,9 @@ class TestBook(WebCase):
         self.assertEqual((final.bounces, final.layers), (3, before.layers))  # its layers stay
 
     def test_a_base_that_stays(self) -> None:
-        base = self.trial(bounces=0)
-        self.trial(bounces=2)
-        self.trial(bounces=2, seed=5)
+        base = self.ended_trial(bounces=0)
+        self.ended_trial(bounces=2)
+        self.ended_trial(bounces=2, seed=5)
         self.done("PUT", "/api/jobs/1/base", json={"base": base.number})
         page = self.page("/jobs/1/trials")
         rows = [" ".join(r.get_text(" ").split()) for r in page.select("tbody tr[title]")]

@@ -82,7 +82,7 @@ def stops_apart(first: Render | None, second: Render | None) -> float | None:
     None where they show different parts, where one has not ended or is black, and where nobody
     would see it.
     """
-    if first is None or second is None or _part(first) != _part(second):
+    if first is None or second is None or not _same_part(first, second):
         return None
     light = [float((t.measured or {}).get("mean_luminance") or 0.0) for t in (first, second)]
     if min(light) <= 0.0 or not math.isfinite(max(light)):
@@ -91,7 +91,10 @@ def stops_apart(first: Render | None, second: Render | None) -> float | None:
     return math.log2(ratio) if abs(ratio - 1.0) > SAME else None
 
 
-def _part(trial: Render) -> tuple[float, ...]:
-    """What of the frame it shows; the size may be another."""
-    sides = trial.recipe["width"], trial.recipe["height"]
-    return tuple(round(v / sides[i % 2], 2) for i, v in enumerate(trial.region))
+def _same_part(first: Render, second: Render) -> bool:
+    """Whether they show the same of the frame, to a pixel of the smaller one."""
+    for i, (mine, theirs) in enumerate(zip(first.region, second.region, strict=True)):
+        sides = [t.recipe["height" if i % 2 else "width"] for t in (first, second)]
+        if abs(mine / sides[0] - theirs / sides[1]) > 1.0 / min(sides):
+            return False
+    return True
