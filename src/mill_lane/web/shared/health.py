@@ -23,7 +23,7 @@ from mill_lane.work.supervisor import Watch
 
 router = APIRouter()
 LEAST_FREE = 1_000_000  # bytes; below, hardly anything can be written
-PATIENCE = 1.0  # seconds that the database may keep a writer waiting
+PATIENCE = 5.0  # seconds that the database may keep a writer waiting: half of what writers wait
 UNTOUCHED = 30.0  # seconds that a worker may be idle while a task waits
 
 
