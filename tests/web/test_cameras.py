@@ -97,9 +97,8 @@ class TestCameras(WebCase):
         self.done("POST", CAMERA, json={"name": "wide"})
         self.assertEqual(self.waiting(), 1)
         page = self.page("/jobs/1/scene")
-        self.assertIn(
-            "Figures are of “close” until “wide” is weighed", " ".join(page.get_text().split())
-        )
+        text = " ".join(page.get_text().split())
+        self.assertIn("Figures are of “close” until “wide” is weighed", text)
         self.done("POST", CAMERA, json={"name": "close"})
         self.assertEqual(self.waiting(), 0)  # nothing to do: it is weighed for that one
         with self.home.sessions() as db:

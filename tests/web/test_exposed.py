@@ -10,9 +10,9 @@ import numpy as np
 from PIL import Image
 
 from mill_lane.core.formats.exr import read_exr
-from mill_lane.core.image.maps import ramp
+from mill_lane.core.image.maps import from_grey, ramp
 from mill_lane.core.render.layers import exr_names
-from mill_lane.jobs.exposed import MOST, from_grey, stops_apart, within
+from mill_lane.jobs.exposed import MOST, stops_apart, within
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 

@@ -102,6 +102,25 @@ class TestForks(unittest.TestCase):
         self.addCleanup(process.kill)
         self.assertEqual(pipe.recv()[1], "after")
 
+    def test_forked_off_a_program_that_has_one_thread(self) -> None:
+        """It answers, and what it forks ends as it says; with several threads nothing is forked."""
+        script = (
+            "import threading; from multiprocessing import Pipe\n"
+            "from mill_lane.work import fork_server, forks\n"
+            "from tests.work.test_forks import answer\n"
+            "held = threading.Event(); other = threading.Thread(target=held.wait); other.start()\n"
+            "fork_server.begin(); before = forks.client.server\n"
+            "held.set(); other.join(); fork_server.begin(); begun = forks.client.server\n"
+            "ours, theirs = Pipe()\n"
+            "process = forks.start(answer, 'me', pipes=[theirs]); theirs.close()\n"
+            "pid, *_ = ours.recv(); ours.send(3); process.join(20)\n"
+            "same = begun == forks.client.server\n"
+            "print(before, begun is not None, same, pid == process.pid, process.exit_code)"
+        )
+        command = [sys.executable, "-c", script]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=True)
+        self.assertEqual(done.stdout, "None True True True 3\n", done.stderr)
+
     def test_all_end_with_who_began(self) -> None:
         script = (
             "import time; from multiprocessing import Pipe\n"

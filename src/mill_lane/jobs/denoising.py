@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import functools
-import io
 from pathlib import Path
 
-from PIL import Image
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -14,6 +12,7 @@ from mill_lane.core.denoise.masks import Where
 from mill_lane.core.denoise.names import KEPT_EXR
 from mill_lane.core.denoise.showing import Kept, read_kept
 from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.formats.pictures import quick_png
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.path_slots import COMPONENTS
@@ -66,6 +65,19 @@ def blend(
     """The denoised picture as PNG, blended as wanted without computing it anew, and so many stops
     brighter.
 
+    Parameters
+    ----------
+    home : Home
+    trial : Render
+    strength : float
+        Share of the denoised picture, 0 to 1.
+    where : Where
+        What of the picture it concerns.
+    detail : float
+        Share of the fine detail of the raw one that is kept, 0 to 1.
+    stops : float
+        For looking only.
+
     Raises
     ------
     NotFoundError
@@ -74,10 +86,7 @@ def blend(
         For a mask that the picture has nothing for.
     """
     pixels = kept_of(home, trial).mixed(strength, where, detail)
-    out = io.BytesIO()
-    shown = view(pixels, read_recipe(trial.recipe).exposure + stops)
-    Image.fromarray(shown).save(out, "PNG", compress_level=1)
-    return out.getvalue()
+    return quick_png(view(pixels, read_recipe(trial.recipe).exposure + stops))
 
 
 def kept_of(home: Home, trial: Render) -> Kept:

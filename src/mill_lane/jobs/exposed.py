@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-import io
 import math
 
 import numpy as np
-from numpy.typing import NDArray
-from PIL import Image
 
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.formats.exr_rows import ExrRows
-from mill_lane.core.image.maps import ramp
-from mill_lane.core.image.srgb import luminance, view
+from mill_lane.core.formats.pictures import quick_png
+from mill_lane.core.image.maps import in_stops
+from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.layers import exr_names
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render
 
-GREY = 0.18  # what mid-grey reflects (common practice)
-RANGE = 6.0  # stops of false colour, either way
 MOST = 10.0  # stops, either way
 ROWS = 64  # of the file at a time
 SAME = 0.01  # of the light: less apart nobody sees
@@ -36,8 +32,7 @@ def exposed(home: Home, trial: Render, stops: float, false_colour: bool = False)
     trial : Render
     stops : float
     false_colour : bool
-        Luminance as a colour of the ramp, `RANGE` stops below mid-grey to as many above, instead of
-        the picture.
+        How bright it is, instead of the picture; see `core.image.maps.in_stops`.
 
     Raises
     ------
@@ -54,21 +49,8 @@ def exposed(home: Home, trial: Render, stops: float, false_colour: bool = False)
     for y in range(0, rows.height, ROWS):
         planes = rows.planes(y, min(y + ROWS, rows.height))
         light = np.stack([planes[name] for name in names], -1)
-        if false_colour:
-            grey = from_grey(light) + exposure
-            bands.append(ramp((grey / RANGE + 1.0) / 2.0))
-        else:
-            bands.append(view(light, exposure))
-    out = io.BytesIO()
-    Image.fromarray(np.concatenate(bands)).save(out, "PNG", compress_level=1)
-    return out.getvalue()
-
-
-def from_grey(light: NDArray[np.float32]) -> NDArray[np.float64]:
-    """Stops of linear colour from mid-grey, (..., 3) to (...); black is far below."""
-    bright = np.maximum(np.nan_to_num(luminance(light.astype(float))), 1e-30)
-    stops: NDArray[np.float64] = np.log2(bright / GREY)
-    return stops
+        bands.append((in_stops if false_colour else view)(light, exposure))
+    return quick_png(np.concatenate(bands))
 
 
 def within(stops: float) -> float:

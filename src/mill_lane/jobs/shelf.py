@@ -63,6 +63,12 @@ def use(db: Session, job: Job, number: int, role: str, part: str = "") -> None:
 
     Parameters
     ----------
+    db : Session
+    job : Job
+    number : int
+        Of the kept recipe.
+    role : str
+        "draft" or "final".
     part : str
         A field that alone is taken over; empty: all of it.
 

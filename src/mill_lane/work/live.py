@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import json
 import time
 from collections.abc import Mapping
@@ -11,10 +10,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 
 from mill_lane.core.denoise.denoise import denoise
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.pictures import quick_png
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.recipe_versions import stored
 from mill_lane.core.render.live import WORK, Limits, LiveLook, Wanted, quick_view
@@ -220,7 +219,8 @@ class _Running:
         said |= {"noise": self.noise}
         picture = b""
         if look.shown and not self.wrong:
-            picture = png(self._picture(wish), bool(why))
+            # Quickly rather than small, as long as more of them come.
+            picture = quick_png(self._picture(wish), 1 if why else 0)
             self.pictures += 1
         self.files.tell(said, picture)
         # Soon again at first; drawing never takes more than a fifth of the time.
@@ -254,10 +254,3 @@ class _Running:
         beside.replace(path)
         _frozen.clear()
         _frozen.add(wish.freeze)
-
-
-def png(pixels: NDArray[np.uint8], last: bool) -> bytes:
-    """A picture as PNG: quickly rather than small, as long as more of them come."""
-    out = io.BytesIO()
-    Image.fromarray(pixels).save(out, "PNG", compress_level=1 if last else 0)
-    return out.getvalue()

@@ -229,6 +229,20 @@ def encode(pixels: Pixels, mime: str, quality: int = 92) -> bytes:
         return Path(f.name).read_bytes()
 
 
+def quick_png(pixels: NDArray[np.uint8], level: int = 1) -> bytes:
+    """A PNG that is looked at once: quickly made, not small.
+
+    Parameters
+    ----------
+    pixels : uint8 (H, W) or (H, W, 3)
+    level : int
+        Of compression, 0 for none.
+    """
+    out = io.BytesIO()
+    Pillow.fromarray(np.ascontiguousarray(pixels)).save(out, "PNG", compress_level=level)
+    return out.getvalue()
+
+
 def write_thumbnail(picture: Path, folder: Path) -> Path:
     """Write a picture of at most 160 x 120 pixels of an 8-bit one into a folder; where it lies."""
     small = folder / "thumbnail.png"

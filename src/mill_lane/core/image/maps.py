@@ -8,7 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.image.srgb import view
+from mill_lane.core.image.srgb import luminance, view
 
 # The viridis ramp (S. van der Walt and N. Smith, public domain) as polynomials of degree 6 in sRGB
 # (fit from memory; a test holds its lightness to be even).
@@ -24,6 +24,8 @@ _RAMP = np.array(
     ]
 )
 RGB = NDArray[np.uint8]
+GREY = 0.18  # what mid-grey reflects (common practice)
+DARKEST = 1e-30  # light that counts as none
 
 
 @dataclass(frozen=True)
@@ -36,6 +38,9 @@ class Scale:
     low: float
     high: float
     unit: str
+
+
+STOPS = Scale(-6.0, 6.0, "stops")  # of false colour, from mid-grey
 
 
 @dataclass(frozen=True)
@@ -71,6 +76,20 @@ def ramp(t: NDArray[Any]) -> RGB:
     for row in _RAMP[::-1]:
         out = out * t[..., None] + row
     return (np.clip(out, 0, 1) * 255 + 0.5).astype(np.uint8)
+
+
+def from_grey(light: NDArray[Any]) -> NDArray[np.float64]:
+    """Stops of linear colour from mid-grey, (..., 3) to (...); black is far below."""
+    bright = np.maximum(np.nan_to_num(luminance(np.asarray(light, float))), DARKEST)
+    stops: NDArray[np.float64] = np.log2(bright / GREY)
+    return stops
+
+
+def in_stops(light: NDArray[Any], exposure: float = 0.0) -> RGB:
+    """False colour of linear light after an exposure in stops, (..., 3) to uint8 (..., 3), by the
+    scale `STOPS`.
+    """
+    return ramp((from_grey(light) + exposure - STOPS.low) / (STOPS.high - STOPS.low))
 
 
 def _round_up(x: float) -> float:

@@ -88,9 +88,8 @@ class RunSheet(BaseModel):
         wanted = list(dict.fromkeys(self.cameras)) or [usual]
         gone = [name for name in self.cameras if name not in known]
         if gone:
-            raise MillError(
-                f"The scene has no camera “{gone[0]}”.", f"It has: {', '.join(known) or 'none'}."
-            )
+            has = ", ".join(known) or "none"
+            raise MillError(f"The scene has no camera “{gone[0]}”.", f"It has: {has}.")
         if len(wanted) > 1 and CAMERA not in self.name:
             raise MillError(
                 f"{len(wanted)} cameras would write the same files.",

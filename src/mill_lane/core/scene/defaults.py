@@ -70,8 +70,9 @@ def portrait(name: str, shape: float) -> str:
     """What is told of a camera whose frame stands upright."""
     ratio = Fraction(shape).limit_denominator(32)
     return (
-        f"The frame of the camera “{name}” stands upright ({ratio.numerator}:{ratio.denominator}): "
-        "so do pictures; width and height of the draft and the final set change it."
+        f"The frame of the camera “{name}” stands upright "
+        f"({ratio.numerator}:{ratio.denominator}): so do pictures; "
+        "width and height of the draft and the final set change it."
     )
 
 

@@ -16,6 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from mill_lane import __version__
 from mill_lane.core.disk import amount
+from mill_lane.store.database import WAIT
 from mill_lane.store.models import Task, now
 from mill_lane.web.shared.context import settings_of
 from mill_lane.web.shared.settings import Settings
@@ -23,7 +24,7 @@ from mill_lane.work.supervisor import Watch
 
 router = APIRouter()
 LEAST_FREE = 1_000_000  # bytes; below, hardly anything can be written
-PATIENCE = 5.0  # seconds that the database may keep a writer waiting: half of what writers wait
+PATIENCE = WAIT / 2  # seconds that the database may keep a writer waiting
 UNTOUCHED = 30.0  # seconds that a worker may be idle while a task waits
 
 

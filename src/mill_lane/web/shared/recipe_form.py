@@ -95,6 +95,8 @@ class Field:
         What it would be put back to; None where it is that.
     usual_text : str
         The same in words.
+    alone : bool
+        Whether it can be left on by itself, all others of its line off: a light.
     """
 
     name: str
@@ -110,10 +112,11 @@ class Field:
     help: str = ""
     usual: str | None = None
     usual_text: str = ""
+    alone: bool = False
 
 
 def square(count: int) -> str:
-    """A number of samples as so many by so many: "8 × 8"; "near 25 × 25 = 625" where it is none."""
+    """Samples as so many by so many: "8 × 8"; "near 25 × 25 = 625" where it is none."""
     if count < 2 or count >= MOST_SAMPLES:
         return ""
     side = max(1, round(math.sqrt(count)))
@@ -167,6 +170,7 @@ def light_field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field
         low="0",
         usual=f"{before:g}" if before != scale else None,
         usual_text=f"× {before:g}",
+        alone=True,
     )
 
 

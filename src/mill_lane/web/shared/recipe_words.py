@@ -46,7 +46,7 @@ def setting_changes(before: Values, after: Values) -> list[str]:
 
 
 def differences(before: Values, after: Values) -> list[tuple[str, str]]:
-    """The same, each with the field that it is about; lights are one field."""
+    """The same, each with the field that it is about, and once for a field."""
     out: list[tuple[str, str]] = []
     for field, known in FIELDS.items():
         usual = known.default
@@ -54,7 +54,7 @@ def differences(before: Values, after: Values) -> list[tuple[str, str]]:
         if old == new or field == "schema_version":
             continue
         if field == "light_scales":
-            out += [(field, words) for words in light_changes(old, new)]
+            out.append((field, ", ".join(light_changes(old, new))))
         elif field == "layers":
             if set(old) != set(new):
                 out.append((field, "layers changed"))

@@ -113,7 +113,8 @@ async def take_in(request: Request, job: int, role: str, name: str) -> TakenIn:
         values = json.loads(await request.body())
     except (ValueError, RecursionError) as e:
         short = short_name(name, "recipe")
-        raise MillError(f"“{short}” is no recipe.", "Choose a file that was saved as one.") from e
+        hint = "Choose a file that was saved as one."
+        raise MillError(f"“{short}” is no recipe.", hint) from e
 
     def inner(db: Session) -> list[str]:
         row = find_job(db, job)

@@ -176,13 +176,9 @@ class Library:
             return base
         laid = base or opacity
         if (opacity.offset, opacity.scale) != (laid.offset, laid.scale):
-            self.notes.append(
-                Note(
-                    "opacity_layout",
-                    "look",
-                    f"Colour and opacity of “{name}” are laid out differently: both as the colour.",
-                )
-            )
+            differ = "are laid out differently: both as the colour."
+            said = f"Colour and opacity of “{name}” {differ}"
+            self.notes.append(Note("opacity_layout", "look", said))
         words = values["map_d"].split()
         said = words[words.index("-imfchan") + 1] if "-imfchan" in words[:-1] else ""
         channel = CHANNELS.get(said, -1)

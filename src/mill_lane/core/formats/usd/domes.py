@@ -88,10 +88,12 @@ class Domes:
             return None
         self.notes += found.told(name)
         if not found.path.is_file():
-            self._lost(f"The sky's picture “{Path(name).name}” is missing: no light comes from it.")
+            told = Path(name).name
+            self._lost(f"The sky's picture “{told}” is missing: no light comes from it.")
             return None
         if laid_out not in LAID_OUT:
-            self._lost(f"The sky's picture “{name}” is laid out as {laid_out}: it is not drawn.")
+            told = f"is laid out as {laid_out}: it is not drawn"
+            self._lost(f"The sky's picture “{name}” {told}.")
             return None
         try:
             picture = dome_picture(found.path, found.path.name)

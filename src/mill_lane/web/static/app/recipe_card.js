@@ -12,6 +12,13 @@ function enter(field, value) {
   field.dispatchEvent(new Event("change", { bubbles: true }));
 }
 
+// Whether a field says something else than the server's page did.
+function isTyped(field) {
+  if (field.type === "checkbox") return field.checked !== field.defaultChecked;
+  if (field.options) return !field.selectedOptions[0]?.defaultSelected;
+  return field.value !== field.defaultValue;
+}
+
 // What is wrong in a line that is shut is seen: the line opens.
 document.addEventListener(
   "invalid",
@@ -48,8 +55,7 @@ document.addEventListener("alpine:init", () => {
     again() {
       if (!this.$root.isConnected) return; // another card took its place
       if (this.$refs.search.value) this.find();
-      const typed = [...this.$root.querySelectorAll("input[type=number]")];
-      if (typed.some((field) => field.name && field.value !== field.defaultValue)) this.say();
+      if ([...this.$root.querySelectorAll("[name]")].some(isTyped)) this.say();
     },
     // Lines that a word finds open; with none, all is as it was.
     find() {

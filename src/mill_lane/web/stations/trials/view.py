@@ -14,12 +14,13 @@ from mill_lane.core.crop import Crop, crop_of, crop_text, pixels_of
 from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS, STRENGTH
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
+from mill_lane.core.image.maps import STOPS
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.live import LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.exposed import MOST, RANGE, stops_apart, within
+from mill_lane.jobs.exposed import MOST, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
@@ -139,7 +140,7 @@ def shown(
             scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
     if layer == FALSE_COLOUR and trial.exr:
         url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&false=1&v={trial.exr[:12]}"
-        scale = (f"{-RANGE:g}", f"{RANGE:g}", "stops")
+        scale = (f"{STOPS.low:g}", f"{STOPS.high:g}", STOPS.unit)
     elif stops and trial.exr and entry is None:
         url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&v={trial.exr[:12]}"
     if layer == DENOISED and blend is not None:
