@@ -53,6 +53,7 @@ class TestTrimming(BrowserCase):
         )
         self.says("RMS", "another seed", "SSIM", "the grain")
         self.axe("Trim, before and after")
+        self.assertIn("trim=decimate", self.driver.current_url)  # the view is the same
         self.press("Close")
 
         # Staged with another parameter.
