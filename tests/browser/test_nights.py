@@ -112,7 +112,11 @@ class TestNights(BrowserCase):
         names = sorted(p.name for p in (self.server.home / "frames/night").glob("*.exr"))
         self.assertEqual(names, [f"shot.{n:03d}.exr" for n in range(1, 7)])
         self.click("a[href*='frame=2']")
-        self.says("A frame 1", "B frame 2")
+        self.says("frame 1", "frame 2")
+        self.assertEqual(
+            [e.text for e in self.driver.find_elements(By.CSS_SELECTOR, ".tag")],
+            ["frame 1", "frame 2"],
+        )
         self.axe("Finish, a frame against the one before")
         self.press("Render it again")
         self.until(lambda: "5 of 6 frames" in self.text() or "going on" in self.text(), 30)
