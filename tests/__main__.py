@@ -13,16 +13,17 @@ import sys
 import time
 from pathlib import Path
 
-from tests.pool import KEPT, KERNELS, ROOT, Found, Pool, keep_times, processes
+from tests.pool import INSTALLATION, KEPT, KERNELS, ROOT, Found, Pool, keep_times, processes
 from tests.thorough import ALL
 
 SLOWEST = 10  # tests that are told
+COMPILED = 3.0  # seconds of compiling in a module from which it is told
 # %, branches of what is measured: core and services; then what is under them.
 LEAST_COVERAGE = {"core,jobs": 90.0, "work": 80.0, "store": 90.0, "web": 85.0}
 PYTHON = sys.executable
 BIN = Path(PYTHON).parent
 STEPS = {
-    KERNELS: [PYTHON, "-m", "tests.browser.prepared"],
+    KERNELS: [PYTHON, "-m", "tests.compiled"],
     "ruff, errors": [f"{BIN}/ruff", "check", "."],
     "ruff, format": [f"{BIN}/ruff", "format", "--check", "."],
     "mypy": [f"{BIN}/mypy"],
@@ -30,6 +31,7 @@ STEPS = {
     "built files": ["frontend/build", "--check"],
     "templates, errors": [f"{BIN}/djlint", "src/mill_lane/web", "--lint", "--quiet"],
     "templates, format": [f"{BIN}/djlint", "src/mill_lane/web", "--check", "--quiet"],
+    INSTALLATION: [PYTHON, "-m", "tests.browser.prepared"],
     "scripts": ["frontend/node_modules/.bin/biome", "check", "--error-on-warnings"],
 }
 BROWSER = ("tests.browser.", "tests.core.test_samples")  # need Chromium and node packages
@@ -53,6 +55,9 @@ def report(found: Found, took: float) -> None:
     """What took longest, and how much of the time the processors were busy."""
     for seconds, processor, name in sorted(found.tests, reverse=True)[:SLOWEST]:
         print(f"{seconds:6.1f} s  {processor:6.1f} s of a processor  {name}")
+    for name, seconds in found.compiled.items():
+        if seconds > COMPILED:
+            print(f"{seconds:6.1f} s compiling in {name}, although kernels are kept")
     print(f"{took:.0f} s, {sum(found.modules.values()):.0f} s in {processes()} processes")
 
 

@@ -17,7 +17,7 @@ from tests.pool import KEPT, ROOT
 def stamp() -> str:
     """Another whenever the sources are, or what makes such folders."""
     found = hashlib.sha256()
-    makers = [*(ROOT / "tests").glob("*.py"), ROOT / "tests/browser/prepared.py"]
+    makers = [*(ROOT / "tests").glob("*.py"), *(ROOT / "tests/browser").glob("pre*.py")]
     for path in sorted([*(ROOT / "src").rglob("*.py"), *makers]):
         found.update(path.read_bytes())
     return found.hexdigest()[:16]

@@ -22,11 +22,18 @@ KEPT = ROOT / ".venv"  # what is written beside the tests
 TIMES = KEPT / "tests-times.json"
 FIRST_TIMES = ROOT / "tests" / "times.json"  # of a run some day, for a machine that has none
 KERNELS = "kernels"  # the step after which the renderer is compiled
-# What can run before that: none of it renders.
+INSTALLATION = "an installation"  # that tests copy: made with the renderer
+# What can run before that: none of it has a kernel to compile that takes more than a second.
 PLAIN = (
-    "tests.core.test_usd",
+    "tests.core.test_choices",
     "tests.core.test_gltf",
-    "tests.core.test_mesh",
+    "tests.core.test_gltf_patch",
+    "tests.core.test_usd",
+    "tests.core.test_usd_back",
+    "tests.core.test_usd_folders",
+    "tests.core.test_usd_layers",
+    "tests.core.test_usd_outside",
+    "tests.core.test_usd_shapes",
     "tests.store.test_store",
 )
 PATIENCE = 900.0  # seconds without an answer after which a process is given up
@@ -39,6 +46,7 @@ class Found:
     counts: list[int] = field(default_factory=lambda: [0, 0, 0])
     tests: list[tuple[float, float, str]] = field(default_factory=list)
     modules: dict[str, float] = field(default_factory=dict)
+    compiled: dict[str, float] = field(default_factory=dict)
     steps_failed: int = 0
 
 
@@ -66,11 +74,10 @@ class Pool:
         self.steps, self.words, self.data = dict(steps), words, data
         known = kept_times()
         self.left = sorted(modules, key=lambda m: -known.get(m, guess(m)))
-        self.ready = threading.Event()
-        if KERNELS not in steps:
-            self.ready.set()
         self.found = Found()
         self._lock = threading.Lock()
+        self._ended = threading.Condition(self._lock)  # a step did
+        self._awaited = {KERNELS, INSTALLATION} & steps.keys()
         self.began = time.monotonic()
 
     def run(self, processes: int) -> Found:
@@ -85,23 +92,23 @@ class Pool:
     def _next(self) -> tuple[str, list[str] | None]:
         """The next step with its command, or module; an empty name for nothing.
 
-        While the renderer is compiled only what does without it is handed out.
+        While the renderer is compiled, or what tests copy is made, only what does without it is
+        handed out.
         """
-        while True:
-            with self._lock:
-                if self.steps:
-                    name = next(iter(self.steps))
-                    return name, self.steps.pop(name)
-                fit = self.left
-                if not self.ready.is_set():
-                    fit = [m for m in self.left if m.startswith(PLAIN)]
+        with self._lock:
+            while self.left or self.steps:
+                compiling = KERNELS in self._awaited
+                steps = [s for s in self.steps if s != INSTALLATION or not compiling]
+                if steps:
+                    return steps[0], self.steps.pop(steps[0])
+                fit = [m for m in self.left if m in PLAIN or not compiling]
+                if self._awaited:
+                    fit = [m for m in fit if not m.startswith("tests.browser.")]
                 if fit:
-                    name = fit[0]
-                    self.left.remove(name)
-                    return name, None
-                if not self.left:
-                    return "", None
-            self.ready.wait()
+                    self.left.remove(fit[0])
+                    return fit[0], None
+                self._ended.wait()
+        return "", None
 
     def _serve(self, number: int) -> None:
         process: subprocess.Popen[str] | None = None
@@ -145,8 +152,8 @@ class Pool:
             self._say(f"{name:<34}{'FAILED' if bad else 'ok':<8}{took:6.1f} s")
             if bad:
                 print(done.stdout + done.stderr, flush=True)
-        if name == KERNELS:
-            self.ready.set()
+            self._awaited.discard(name)
+            self._ended.notify_all()
 
     def _module(self, process: subprocess.Popen[str], name: str) -> bool:
         """Have a process run a module; False where it ended on the way."""
@@ -179,6 +186,7 @@ class Pool:
                 a + b for a, b in zip(self.found.counts, said["counts"], strict=True)
             ]
             self.found.modules[said["module"]] = said["seconds"]
+            self.found.compiled[said["module"]] = said["compiled"]
             passed, bad, skipped = said["counts"]
             words = f"{passed} passed" + (f", {bad} FAILED" if bad else "")
             words += f", {skipped} skipped" if skipped else ""

@@ -14,6 +14,8 @@ import time
 import unittest
 from typing import Any, TextIO
 
+from numba.core.event import Event, Listener, register
+
 # Driven from outside, by a browser or by killing them: nothing of them is run in this process.
 OUTSIDE = (
     "tests.browser.",
@@ -46,6 +48,27 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
 
 
+class Compiling(Listener):
+    """Adds up how long kernels were compiled that no cache had."""
+
+    def __init__(self) -> None:
+        self.seconds, self._depth, self._began = 0.0, 0, 0.0
+
+    def on_start(self, event: Event) -> None:
+        if self._depth == 0:
+            self._began = time.monotonic()
+        self._depth += 1
+
+    def on_end(self, event: Event) -> None:
+        self._depth -= 1
+        if self._depth == 0:
+            self.seconds += time.monotonic() - self._began
+
+
+_compiled = Compiling()
+register("numba:compile", _compiled)
+
+
 def tell(answers: TextIO, **said: Any) -> None:
     answers.write(json.dumps(said) + "\n")
     answers.flush()
@@ -60,7 +83,7 @@ def flatten(suite: unittest.TestSuite) -> list[unittest.TestCase]:
 
 def run_module(name: str, words: list[str], answers: TextIO) -> None:
     """Run the tests of a module whose names have one of the words, or all."""
-    began, before = time.monotonic(), spent()
+    began, before, compiled = time.monotonic(), spent(), _compiled.seconds
     printed = io.StringIO()
     found = flatten(unittest.defaultTestLoader.loadTestsFromName(name))
     chosen = [t for t in found if not words or any(w in t.id() for w in words)]
@@ -75,6 +98,7 @@ def run_module(name: str, words: list[str], answers: TextIO) -> None:
         module=name,
         seconds=time.monotonic() - began,
         processor=spent() - before,
+        compiled=_compiled.seconds - compiled,
         counts=[passed, bad, skipped],
         printed=printed.getvalue() if bad or words else "",
     )

@@ -80,6 +80,7 @@ class BrowserCase(unittest.TestCase):
     """A server on a copy of the prepared home; with a size of the demo, on an empty one."""
 
     demo: ClassVar[str | None] = None
+    look: ClassVar[int] = 1  # samples of the look that runs: more than is looked at is in the way
     server: ClassVar[Server]
     driver: ClassVar[webdriver.Chrome]
     folder: ClassVar[Path]
@@ -92,7 +93,7 @@ class BrowserCase(unittest.TestCase):
         cls.folder = Path(keep.name)
         if cls.demo is None:
             shutil.copytree(prepared(), cls.folder / "home")
-        cls.server = Server(cls.folder / "home", cls.demo or "small")
+        cls.server = Server(cls.folder / "home", cls.demo or "small", look=cls.look)
         cls.addClassCleanup(cls.server.close)
         cls.downloads = cls.folder / "downloads"
         cls.downloads.mkdir()

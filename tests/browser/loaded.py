@@ -9,11 +9,13 @@ from multiprocessing import parent_process
 from multiprocessing.connection import wait
 
 from mill_lane.cli.main import main
+from mill_lane.jobs import live
 
 
-def serve(arguments: list[str], environment: dict[str, str], folder: str) -> None:
+def serve(arguments: list[str], environment: dict[str, str], folder: str, look: int) -> None:
     """Be `mill-lane serve` in a group of its own, and say nothing."""
     os.setsid()
+    live.SAMPLES = look
     _end_with_the_tests()
     os.environ.clear()
     os.environ.update(environment)

@@ -11,13 +11,12 @@ import mill_lane.serve  # noqa: F401
 import tests.browser.loaded  # noqa: F401  (what is forked needs them)
 from mill_lane.core.progress import silent
 from mill_lane.core.render import look
-from mill_lane.jobs import live
 from mill_lane.work import warm
+from mill_lane.work.kinds import first_look
 
-# A page shows grain as well as it shows a clean picture, in a sixth of the time: how good looks are
-# is tested where they are drawn.
-look.SAMPLES, look.LEAST = 8, 4
-live.SAMPLES = 16
+# A page shows grain as well as it shows a clean picture, in a sixteenth of the time: how good looks
+# are is tested where they are drawn.
+look.SAMPLES, look.LEAST, first_look.WIDTH = 4, 4, 240
 
 if warm.complete():
     warm.prepare(silent)

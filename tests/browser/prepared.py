@@ -9,9 +9,7 @@ import time
 from contextlib import closing
 from pathlib import Path
 
-from mill_lane.core.progress import silent
 from mill_lane.store.bell import FILE
-from mill_lane.work.warm import compile_readers, prepare
 from tests.browser.server import Server
 from tests.homes import make_all
 from tests.kept import kept
@@ -50,7 +48,5 @@ def _until_idle(home: Path) -> None:
 
 
 if __name__ == "__main__":
-    prepare(silent, behind=0)
-    compile_readers()
     prepared()
     make_all()

@@ -19,9 +19,10 @@ class Server:
     """A Mill Lane of its own on a home folder, on a free port."""
 
     def __init__(
-        self, home: Path, demo: str | None, scenes: Path | None = None, port: int = 0
+        self, home: Path, demo: str | None, scenes: Path | None = None, port: int = 0, look: int = 1
     ) -> None:
         self.home, self.port = home, port
+        self.look = look  # samples a pixel after which the look that runs has seen enough
         if not port:
             with socket.socket() as s:
                 s.bind(("127.0.0.1", 0))
@@ -37,7 +38,8 @@ class Server:
         arguments = ["--home", str(self.home), "--port", str(self.port), *self.extra]
         context = multiprocessing.get_context("forkserver")
         context.set_forkserver_preload(["tests.browser.preload"])
-        self.process = context.Process(target=serve, args=(arguments, os.environ.copy(), str(ROOT)))
+        given = (arguments, os.environ.copy(), str(ROOT), self.look)
+        self.process = context.Process(target=serve, args=given)
         self.process.start()
         for _ in range(300):
             try:

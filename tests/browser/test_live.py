@@ -26,6 +26,8 @@ DRAWN_ANEW = """
 
 
 class TestLiveLook(BrowserCase):
+    look = 4
+
     def shown(self) -> float:
         return float(self.find("[data-job]").get_attribute("data-shown") or 0)
 

@@ -94,7 +94,7 @@ def ssim(a: NDArray[Any], b: NDArray[Any], peak: float = 1.0) -> float:
     x, y = np.atleast_3d(np.asarray(a, float)), np.atleast_3d(np.asarray(b, float))
     if min(x.shape[:2]) < WINDOW:
         raise MillError("The pictures are smaller than 7 pixels.", "Compare a larger crop.")
-    found: float = metrics.structural_similarity(  # type: ignore[no-untyped-call]
+    found: float = metrics.structural_similarity(
         x, y, win_size=WINDOW, data_range=peak, channel_axis=2
     )
     return float(found)
