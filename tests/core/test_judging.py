@@ -10,6 +10,7 @@ from scipy.ndimage import uniform_filter
 
 from mill_lane.core.denoise.judging import Judge, errors_of
 from mill_lane.core.denoise.strips import Strip
+from mill_lane.core.denoise.verdict import Verdict
 
 SIDE, NOISE = 96, 0.2
 
@@ -58,7 +59,7 @@ class TestVerdict(unittest.TestCase):
                     for h in (a, b)
                 )
                 bright = np.maximum((a + b) / 2, (c + d) / 2)
-                raw, clean = errors_of(a, b, c, d)
+                raw, clean, _ = errors_of(a, b, c, d)
                 true = relative((a + b) / 2 - truth, bright), relative((c + d) / 2 - truth, bright)
                 apart.append(
                     ((raw.mean() - true[0]) / true[0], (clean.mean() - true[1]) / sum(true))
@@ -83,6 +84,31 @@ class TestVerdict(unittest.TestCase):
         assert found is not None
         self.assertFalse(found.better)
         self.assertGreater(found.clean, found.raw)
+
+    def test_the_share_with_the_smallest_error(self) -> None:
+        """Of all blends with the clean picture, told without the truth and found with it."""
+        y, x = np.mgrid[:SIDE, :SIDE]
+        fine = (-1.0) ** (x + y)
+        found = []
+        for contrast in (0.0, 0.05, 0.1, 0.2, 0.9):
+            truth = np.repeat((1.0 + contrast * fine)[..., None], 3, 2)
+            a, b = self.halves(truth)
+            raw, clean = (a + b) / 2, (self.smooth(a) + self.smooth(b)) / 2
+            judge = Judge()
+            judge.add(self.strip(a, b))
+            verdict = judge.verdict()
+            assert verdict is not None
+            assert verdict.share is not None
+
+            def error(s: float, clean: Any = clean, raw: Any = raw, truth: Any = truth) -> float:
+                return float(((s * clean + (1 - s) * raw - truth) ** 2).mean())
+
+            least = min(error(s) for s in np.linspace(0, 1, 101))
+            self.assertLess(error(verdict.share), 1.03 * least)
+            found.append(verdict.share)
+        self.assertEqual(found, sorted(found, reverse=True))
+        self.assertGreater(found[0] - found[-1], 0.8)
+        self.assertIsNone(Verdict(raw=1.0, clean=0.5, spread=0.1).share)
 
     def test_without_halves_there_is_none(self) -> None:
         a, b = self.halves(np.ones((SIDE, SIDE, 3)))

@@ -14,7 +14,14 @@ from PIL import Image as Pillow
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode, encode, read_header
 from mill_lane.core.image.compare import psnr, relative_mse, rmse, ssim
-from mill_lane.core.image.noise import Noise, pool, relative_error, summarise
+from mill_lane.core.image.noise import (
+    Noise,
+    error_of_one,
+    error_of_two,
+    pool,
+    relative_error,
+    summarise,
+)
 from mill_lane.core.image.srgb import from_linear, luminance, to_linear, view
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe, clip_region
 
@@ -111,6 +118,17 @@ class TestNoiseMap(unittest.TestCase):
         x = rng.normal(mean, sigma, (n, 60, 60))
         error = relative_error(x.sum(0), (x * x).sum(0), np.full((60, 60), n))
         self.assertAlmostEqual(summarise(error).rms / (sigma / 8 / 0.55), 1.0, delta=0.02)
+
+    def test_two_pictures_and_one(self) -> None:
+        """Normal noise of a known spread on a slope; Immerkær's mask leaves the slope out."""
+        rng = np.random.default_rng(4)
+        slope = 0.3 + 0.4 * np.linspace(0, 1, 120)[None, :] + np.zeros((90, 1))
+        for spread in (0.01, 0.1):
+            a, b = (slope + spread * rng.standard_normal(slope.shape) for _ in range(2))
+            wanted = summarise(spread / (slope + 0.05)).rms
+            self.assertAlmostEqual(summarise(error_of_two(a, b)).rms / wanted, 1.0, delta=0.05)
+            self.assertAlmostEqual(summarise(error_of_one(a)).rms / wanted, 1.0, delta=0.05)
+        self.assertLess(summarise(error_of_one(slope)).rms, 1e-3)
 
     def test_no_estimate_from_one_sample(self) -> None:
         one = np.ones((4, 4))

@@ -9,6 +9,7 @@ from PIL import Image
 from sqlalchemy import select
 
 from mill_lane.core.crop import crop_of, crop_text, pixels_of, shares_of
+from mill_lane.core.denoise.verdict import Verdict
 from mill_lane.core.errors import MillError
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.store.models import RecipeRow, Render, Task
@@ -62,7 +63,11 @@ class TestDenoising(WebCase):
         viewer = page.find("image-viewer")
         assert viewer is not None
         clean, raw = str(viewer["data-b"]), str(viewer["data-a"])  # type: ignore[index]
-        self.assertIn("strength=0.65", clean)
+        with self.home.sessions() as db:
+            told = db.scalars(select(Task).where(Task.kind == "denoise")).one().result["measured"]
+        share = Verdict(**told["verdict"]).share
+        assert share is not None
+        self.assertIn(f"strength={round(20 * share) / 20:g}", clean)
         options = [o["value"] for o in page.select("select[data-param='layer'] option")]
         self.assertLessEqual({"denoised", "lost"}, set(options))
         for place in page.select("[data-place]"):
@@ -251,7 +256,7 @@ class TestDenoising(WebCase):
         self.assertEqual(told.status_code, 422)
 
     def test_frames(self) -> None:
-        """By hand afterwards, with the picture, or later."""
+        """By hand, with the frame, or afterwards."""
         self.done("PUT", "/api/jobs/1/device", json={"device": 1})
         small = {"width": 96, "height": 54, "samples": 2, "min_samples": 1}
         for choice, kind in (("no", "denoise"), ("with", "denoise"), ("later", "denoise_later")):

@@ -36,7 +36,11 @@ class TestWords(WebCase):
             ({"sun_elevation": 12.0}, "sky", "sun 12° up"),
             ({"sun_elevation": -3.0}, "sky", "sun 3° below the horizon"),
             ({"f_stop": 2.8, "focus_distance": 3.2}, "camera", "f/2.8, sharp at 3.2 m"),
-            ({"denoise": "with", "exposure": 1.0}, "after", "denoised at once, exposure +1"),
+            (
+                {"denoise": "with", "exposure": 1.0},
+                "after",
+                "with each frame, exposure +1",
+            ),
         ):
             found = self.lines(FINAL.model_copy(update=change))[line]
             self.assertIn(text, found.text)

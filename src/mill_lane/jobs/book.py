@@ -15,6 +15,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr_rows import ExrRows
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.layers import exr_names
+from mill_lane.jobs.elsewhere import is_elsewhere
 from mill_lane.jobs.lookup import analysis_of, trial_figures, trial_log
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, Render
@@ -56,9 +57,13 @@ def _entry(t: Render) -> dict[str, Any]:
         "crop": ",".join(f"{v:.6g}" for v in crop),
         "device": t.device.get("name", ""),
         "simulated": bool(t.device.get("simulated")),
+        "elsewhere": is_elsewhere(t),
+        "noise_measured": not is_elsewhere(t) or bool(measured.get("noise_measured")),
+        "starred": t.starred,
         **{name: measured.get(name) for name in MEASURED},
         "left_out": t.preview or {},
-        "recipe": stored(recipe),
+        # What it was rendered with nobody knows here.
+        "recipe": {} if is_elsewhere(t) else stored(recipe),
     }
 
 

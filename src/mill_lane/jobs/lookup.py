@@ -185,9 +185,12 @@ def trial_log(db: Session, job: Job, wanted: Collection[int]) -> list[Render]:
 
 
 def newest_with_picture(db: Session, job: Job, numbers: Collection[int]) -> Render | None:
-    """The newest of some trials that has a picture."""
+    """The newest of some trials that has a picture, and was rendered here."""
     query = select(Render).where(
-        *_trials_of(job), Render.number.in_(numbers), Render.picture.is_not(None)
+        *_trials_of(job),
+        Render.number.in_(numbers),
+        Render.picture.is_not(None),
+        func.json_extract(Render.measured, "$.elsewhere").is_(None),
     )
     return db.scalars(query.order_by(Render.number.desc()).limit(1)).first()
 

@@ -157,6 +157,7 @@ def estimate_for(
             Render.version_id.in_(_alike(db, version)),
             Render.picture.is_not(None),
             ~Render.removed,
+            func.json_extract(Render.measured, "$.elsewhere").is_(None),
         )
     )
     best: Estimate | None = None

@@ -223,6 +223,7 @@ class Render(Base):
     exr: Mapped[str | None]
     created: Mapped[datetime] = mapped_column(default=now)
     removed: Mapped[bool] = mapped_column(default=False)
+    starred: Mapped[bool] = mapped_column(default=False, server_default="0")
     version: Mapped[SceneVersion] = relationship()
     task: Mapped[Task | None] = relationship()
 

@@ -31,6 +31,7 @@ from mill_lane.work.memory import most_memory, return_large_blocks
 
 RHYTHM = 0.15  # seconds between two tellings
 WAITS = 2.0  # seconds between two attempts to write to a full disk
+NICE = 10  # what computes takes a tenth of a processor that a page wants
 
 
 class Reporter:
@@ -93,7 +94,7 @@ def main(pipe: Connection) -> None:
     """Serve tasks until the pipe closes."""
     # Ctrl-C is the server's to handle; the pipe's end is ours.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(5)  # the page must answer while this computes
+    os.nice(NICE)
     return_large_blocks()
     # Before anything else of this system is given up for lack of memory, let it be this process.
     with contextlib.suppress(OSError), open("/proc/self/oom_score_adj", "w") as f:

@@ -12,17 +12,32 @@ SURE = 2.0  # standard errors from which on it is no chance
 class Verdict(BaseModel):
     """Relative mean squared errors of the raw and of the clean picture, and the standard error of
     their difference.  Where the clean one is far better its own error is lost in that.
+
+    `apart` is the mean squared difference between the two pictures; None where it was not measured.
     """
 
     model_config = ConfigDict(frozen=True)
     raw: float
     clean: float
     spread: float
+    apart: float | None = None
 
     @property
     def better(self) -> bool:
         """Whether the clean picture is surely the better one."""
         return self.raw - self.clean > SURE * self.spread
+
+    @property
+    def share(self) -> float | None:
+        """The share of the clean picture in the blend with the smallest squared error, 0 to 1.
+
+        With the errors R and C of raw and clean and their mean product X, a blend of share s has
+        the error s^2 C + (1 - s)^2 R + 2 s (1 - s) X; and R + C - 2 X is the squared difference of
+        the two pictures, which needs no truth.  None where that was not measured.
+        """
+        if not self.apart or self.apart <= 0.0:
+            return None
+        return min(max(0.5 + (self.raw - self.clean) / (2.0 * self.apart), 0.0), 1.0)
 
     @property
     def raw_off(self) -> float:

@@ -243,6 +243,16 @@ def quick_png(pixels: NDArray[np.uint8], level: int = 1) -> bytes:
     return out.getvalue()
 
 
+def small_jpeg(picture: Path) -> bytes:
+    """A JPEG of at most 160 x 120 pixels of an 8-bit picture."""
+    out = io.BytesIO()
+    with Pillow.open(picture) as whole:
+        small = whole.convert("RGB")
+    small.thumbnail(THUMBNAIL_SIZE)
+    small.save(out, "JPEG", quality=85)
+    return out.getvalue()
+
+
 def write_thumbnail(picture: Path, folder: Path) -> Path:
     """Write a picture of at most 160 x 120 pixels of an 8-bit one into a folder; where it lies."""
     small = folder / "thumbnail.png"

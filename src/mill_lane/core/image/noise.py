@@ -61,6 +61,60 @@ def relative_error(
     return np.where(np.asarray(count) >= 2, error, np.inf)
 
 
+def error_of_two(
+    first: NDArray[Any], second: NDArray[Any], window: int = WINDOW
+) -> NDArray[np.float64]:
+    """Measure the noise of each pixel from two pictures of the same view with other seeds.
+
+    Half of the squared difference of two independent values is an unbiased estimate of the variance
+    of either.
+
+    Parameters
+    ----------
+    first, second : array, (H, W)
+        Luminance.
+    window : int
+        Side of the square over which mean and spread are pooled, pixels.
+
+    Returns
+    -------
+    array of float64, (H, W)
+        sigma / (mean + 0.05), of one of the two.
+    """
+    a, b = np.asarray(first, float), np.asarray(second, float)
+    sigma = np.sqrt(pool((a - b) ** 2 / 2.0, window))
+    return sigma / (pool((a + b) / 2.0, window) + FLOOR)
+
+
+def error_of_one(picture: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:
+    """Estimate the noise of each pixel from a picture alone: what differs from its neighbours.
+
+    Fine texture counts as noise, and what a lossy file smoothed away does not.
+
+    Parameters
+    ----------
+    picture : array, (H, W)
+        Luminance.
+    window : int
+        Side of the square over which mean and spread are pooled, pixels.
+
+    Returns
+    -------
+    array of float64, (H, W)
+        sigma / (mean + 0.05).
+
+    References
+    ----------
+    Immerkær, "Fast Noise Variance Estimation", Computer Vision and Image Understanding 64 (1996):
+    the mask, which leaves planes and edges along an axis out, and its factor.
+    """
+    p = np.pad(np.asarray(picture, float), 1, "edge")
+    across = p[:, :-2] - 2.0 * p[:, 1:-1] + p[:, 2:]
+    both = across[:-2] - 2.0 * across[1:-1] + across[2:]
+    sigma = np.sqrt(np.pi / 2.0) / 6.0 * pool(np.abs(both), window)
+    return sigma / (pool(picture, window) + FLOOR)
+
+
 def summarise(error: NDArray[Any]) -> Noise:
     """The two figures of a noise map; infinite where a pixel has no estimate yet."""
     if error.size == 0 or not np.isfinite(error).all():

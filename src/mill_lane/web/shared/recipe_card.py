@@ -217,7 +217,11 @@ def _camera(r: Recipe, scene: Scene, final: Recipe) -> str:
 
 
 def _after(r: Recipe, scene: Scene, final: Recipe) -> str:
-    how = {"no": "not denoised", "with": "denoised at once", "later": "denoised later"}[r.denoise]
+    how = {
+        "no": "not denoised",
+        "with": "denoised with each frame",
+        "later": "denoised afterwards",
+    }[r.denoise]
     return f"{how}, exposure {r.exposure:+g}" if r.exposure else how
 
 

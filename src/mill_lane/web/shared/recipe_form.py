@@ -17,7 +17,7 @@ CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
         ("power", "one, by power"),
         ("all", "all of them"),
     ),
-    "denoise": (("no", "no"), ("with", "with the picture"), ("later", "later, by itself")),
+    "denoise": (("no", "not at all"), ("with", "with each frame"), ("later", "afterwards")),
     "order": (("progressive", "progressively"), ("tiles", "in tiles")),
 }
 PERCENT = ("noise", "converged_fraction")
@@ -60,8 +60,8 @@ HELP = {
     "split_transmission": "The same behind glass.",
     "split_volume": "The same in fog.",
     "split_lights": "The same where it is in soft shadows.",
-    "denoise": "With the picture: at once, the scene still in memory. Later: when nothing else is "
-    "done.",
+    "denoise": "With each frame: at once, the scene still in memory. Afterwards: when nothing else "
+    "is done.",
     "exposure": "For what is shown and for PNG; the EXR stays as it is.",
     "seed": "Another number, another grain; films take one for each frame by themselves.",
     "order": "All of it again and again, or tile by tile, each finished.",

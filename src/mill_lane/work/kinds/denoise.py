@@ -221,11 +221,13 @@ class Denoise(Kind[Payload, Request, Result]):
         made: dict[str, Any] = {
             name: {"hash": list_file(context.db, file)} for name, file in taken.items()
         }
-        verdict = result.measured.get("verdict")
-        if verdict is not None and not Verdict(**verdict).better:
-            # It is not shown in the raw one's place by itself.
-            made[DENOISED]["unsure"] = True
-            made.pop(THUMBNAIL, None)
+        if result.measured.get("verdict") is not None:
+            verdict = Verdict(**result.measured["verdict"])
+            made[DENOISED]["share"] = verdict.share
+            if not verdict.better:
+                # It is not shown in the raw one's place by itself.
+                made[DENOISED]["unsure"] = True
+                made.pop(THUMBNAIL, None)
         if LOST in made:
             made[LOST] |= {"low": 0.0, "high": 100 * result.most_lost, "unit": "%"}
         others = {k: v for k, v in row.layers.items() if k != LOST}  # an older one's map goes

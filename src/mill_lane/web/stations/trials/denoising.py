@@ -36,9 +36,9 @@ from mill_lane.web.stations.trials.chart import apart, ticks
 from mill_lane.work.kinds.denoise import frames_beside
 
 MODES = (
-    ("quality", "thoroughly"),
-    ("preview", "quickly"),
-    ("fireflies", "bright dots only"),
+    ("quality", "thorough"),
+    ("preview", "quick"),
+    ("fireflies", "only the bright dots"),
 )
 
 
@@ -46,7 +46,7 @@ MODES = (
 class Blend:
     """How a denoised trial is shown, as the address says."""
 
-    strength: float = STRENGTH
+    strength: float | None = None  # None: as measurement says
     mask: str = ""
     objects: tuple[int, ...] = ()
     detail: float = 0.0
@@ -124,6 +124,14 @@ def _mask_url(trial: Render) -> str:
     return f"/files/{painted}.png" if painted else ""
 
 
+def usual_strength(trial: Render | None) -> float:
+    """The share of the clean picture that has the smallest error, told by the trial's halves; in
+    steps of a twentieth.  Where that was not measured, `STRENGTH`.
+    """
+    share = trial.layers.get(DENOISED, {}).get("share") if trial is not None else None
+    return STRENGTH if share is None else round(20 * share) / 20
+
+
 def blended_url(trial: Render, blend: Blend) -> str | None:
     """Where the blend of a denoised trial is; None where it was not denoised."""
     entry = trial.layers.get(KEPT_EXR)
@@ -132,7 +140,7 @@ def blended_url(trial: Render, blend: Blend) -> str | None:
     mask, painted = blend.mask, trial.layers.get(MASK, {}).get("hash", "")
     missing = (mask == "noise" and LOST not in trial.layers) or (mask == PICTURE and not painted)
     values = {
-        "strength": f"{blend.strength:g}",
+        "strength": f"{usual_strength(trial) if blend.strength is None else blend.strength:g}",
         "mask": "" if missing else mask,
         "detail": f"{blend.detail:g}",
         "v": entry["hash"][:12],
@@ -144,14 +152,15 @@ def blended_url(trial: Render, blend: Blend) -> str | None:
     return f"/trials/{trial.id}/denoised.png?{urlencode(values)}"
 
 
-def blend_of(strength: float, mask: str, objects: str, detail: float) -> Blend:
+def blend_of(strength: float | None, mask: str, objects: str, detail: float) -> Blend:
     """What an address asks for, held within what there is."""
 
     def share(x: float, otherwise: float) -> float:
         return min(max(x, 0.0), 1.0) if math.isfinite(x) else otherwise
 
     known = mask if mask in MASKS or mask in PICKED else ""
-    return Blend(share(strength, STRENGTH), known, numbers_of(objects), share(detail, 0.0))
+    wanted = None if strength is None or not math.isfinite(strength) else share(strength, STRENGTH)
+    return Blend(wanted, known, numbers_of(objects), share(detail, 0.0))
 
 
 def numbers_of(text: str) -> tuple[int, ...]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from mill_lane.core.recipe_versions import upgraded
+from mill_lane.jobs.elsewhere import is_elsewhere
 from mill_lane.store.models import Render
 from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import duration, percent
@@ -57,11 +58,15 @@ class Row:
     over: bool
     black: bool
     title: str
+    small: str  # the address of its picture for a row; empty for none
+    starred: bool
+    told: dict[str, str] | None  # what was typed of a picture made elsewhere; None for others
 
     @property
     def words(self) -> str:
         """All that it is found by."""
-        return f"{self.number} {self.what} {self.note} {self.crop} {self.title}".lower()
+        star = "starred" if self.starred else ""
+        return f"{self.number} {self.what} {self.note} {self.crop} {self.title} {star}".lower()
 
 
 def preview_text(preview: dict[str, Any] | None) -> str:
@@ -79,6 +84,9 @@ def preview_text(preview: dict[str, Any] | None) -> str:
 
 def changes(trial: Render, before: Render | None) -> str:
     """What was changed since the trial before it, in a few words."""
+    if is_elsewhere(trial):
+        shape = ", another shape than the frame" if trial.measured.get("other_shape") else ""
+        return f"made elsewhere{shape}"
     if before is None:
         return "base"
     out = setting_changes(upgraded(before.recipe), upgraded(trial.recipe))
@@ -116,8 +124,32 @@ def _mapped(m: Mapping[str, Any]) -> str:
     return f", {mapped / 1e9:.2f} GB mapped from the disk" if mapped else ""
 
 
+def _of_elsewhere(t: Render) -> str:
+    """All that is kept of a picture made elsewhere, in one line."""
+    r, m = t.recipe, t.measured
+    said = [
+        f"{m['samples_mean']:g} samples a pixel" if m.get("samples_mean") else "",
+        f"peak {m['peak_memory_bytes'] / 1e9:.2f} GB" if m.get("peak_memory_bytes") else "",
+    ]
+    how = "measured from two pictures" if m.get("noise_measured") else "estimated from the picture"
+    return (
+        f"made elsewhere, from “{t.device.get('file', '')}”; beside scene version "
+        f"{t.version.number}, {r['width']} x {r['height']}; as told: "
+        f"{', '.join(x for x in said if x) or 'nothing'}; noise {how}"
+    )
+
+
+def _told(m: Values) -> dict[str, str]:
+    """What was told of a picture made elsewhere, as it is typed."""
+    gigabytes = (m.get("peak_memory_bytes") or 0) / 1e9
+    figures = {"time": m.get("seconds"), "samples": m.get("samples_mean"), "gigabytes": gigabytes}
+    return {name: f"{value:g}" if value else "" for name, value in figures.items()}
+
+
 def title_of(t: Render) -> str:
     """All that is kept of a trial, in one line."""
+    if is_elsewhere(t):
+        return _of_elsewhere(t)
     r, m = t.recipe, t.measured
     x0, y0, x1, y1 = t.region
     out = (
@@ -166,6 +198,13 @@ def ratios(measured: Values | None, base: Values | None) -> Ratios:
     )
 
 
+def _what(t: Render, before: Render | None, base: Render | None) -> str:
+    """What makes it another than the base, or else than the one before."""
+    if t is base:
+        return "the base"
+    return changes(t, before if base is None or is_elsewhere(base) else base)
+
+
 def _row(t: Render, before: Render | None, base: Render | None) -> Row:
     m = t.measured
     x0, y0, x1, y1 = t.region
@@ -176,10 +215,10 @@ def _row(t: Render, before: Render | None, base: Render | None) -> Row:
     return Row(
         id=t.id,
         number=t.number,
-        what="the base" if t is base else changes(t, base or before),
+        what=_what(t, before, base),
         crop="whole" if is_whole(shares(t)) else f"{x1 - x0} × {y1 - y0}",
         time=duration(m.get("seconds")),
-        noise_text="too few samples" if few else percent(m.get("noise")),
+        noise_text="too few samples" if few else _noise(t),
         note=t.note,
         state=state,
         ended=ended(m) if m else "",
@@ -188,7 +227,17 @@ def _row(t: Render, before: Render | None, base: Render | None) -> Row:
         over=t.task is None or t.task.over,
         black=almost_black(m),
         title=title_of(t),
+        small=f"/trials/{t.id}/small.jpg?v={t.picture[:12]}" if t.picture else "",
+        starred=t.starred,
+        told=_told(m) if is_elsewhere(t) else None,
     )
+
+
+def _noise(t: Render) -> str:
+    """The noise; what is only estimated says so."""
+    text = percent(t.measured.get("noise"))
+    estimated = is_elsewhere(t) and not t.measured.get("noise_measured")
+    return f"about {text}" if estimated and text else text
 
 
 def found(table: Sequence[Row], asked: str) -> list[Row]:
@@ -199,5 +248,9 @@ def found(table: Sequence[Row], asked: str) -> list[Row]:
 
 def rows(trials: Sequence[Render], base: Render | None = None) -> list[Row]:
     """The trial book, newest first; each told against the base, or else the one before it."""
-    pairs = zip(trials, [*trials[1:], None], strict=False)
-    return [_row(t, before, base) for t, before in pairs]
+    return [_row(t, _before(trials[i + 1 :]), base) for i, t in enumerate(trials)]
+
+
+def _before(older: Sequence[Render]) -> Render | None:
+    """The newest of them whose settings are known."""
+    return next((t for t in older if not is_elsewhere(t)), None)

@@ -14,10 +14,12 @@ from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from mill_lane.core.crop import crop_text
-from mill_lane.core.errors import MillError
+from mill_lane.core.errors import MillError, NotFoundError
+from mill_lane.core.formats.pictures import small_jpeg
 from mill_lane.core.names import short_name
 from mill_lane.jobs import recipes, renders, sessions, weighing
 from mill_lane.jobs.book import as_csv, book, pixel_of
+from mill_lane.jobs.elsewhere import is_elsewhere
 from mill_lane.jobs.exposed import exposed
 from mill_lane.jobs.lookup import (
     device_of,
@@ -34,11 +36,18 @@ from mill_lane.web.shared.context import AHome, Db, Done, file_stem, home_of
 from mill_lane.web.shared.pages import station_page
 from mill_lane.web.shared.station import Figure, Station
 from mill_lane.web.shared.uploads import received
-from mill_lane.web.stations.trials import denoise_routes, live_routes, log, view
+from mill_lane.web.stations.trials import (
+    denoise_routes,
+    elsewhere_routes,
+    live_routes,
+    log,
+    view,
+)
 from mill_lane.web.stations.trials.form import TrialForm
 
 router = APIRouter()
 router.include_router(denoise_routes.router)
+router.include_router(elsewhere_routes.router)
 router.include_router(live_routes.router)
 SESSION_LIMIT = 4 * 10**9
 Find = Annotated[str, Query(max_length=200)]
@@ -68,6 +77,31 @@ def note_trial(db: Db, trial: int, note: Annotated[str, Body(embed=True, max_len
     """Write a note beside a trial."""
     find_render(db, trial, "trial").note = note.strip()
     return Done()
+
+
+class Star(BaseModel):
+    """Whether a trial is one to keep."""
+
+    starred: bool
+
+
+@router.put("/api/trials/{trial}/star")
+def star_trial(db: Db, trial: int, star: Star) -> Done:
+    """Mark a trial as one to keep, or no longer."""
+    find_render(db, trial, "trial").starred = star.starred
+    return Done()
+
+
+@router.get("/trials/{trial}/small.jpg", include_in_schema=False)
+def small_picture(db: Db, home: AHome, trial: int) -> Response:
+    """A trial's picture, small enough for a row of the book."""
+    row = find_render(db, trial, "trial")
+    if not row.picture:
+        raise NotFoundError("picture of that trial")
+    # The address names the file: another one has another.
+    kept = {"cache-control": "private, max-age=31536000, immutable"}
+    pixels = small_jpeg(home.files.path(row.picture))
+    return Response(pixels, media_type="image/jpeg", headers=kept)
 
 
 @router.get("/jobs/{job}/trials.csv", include_in_schema=False)
@@ -133,6 +167,12 @@ class Into(BaseModel):
 def put_back(db: Db, trial: int, into: Into) -> Done:
     """Take a trial's settings over: recipe, crop, and what it left out while looking."""
     found = find_render(db, trial, "trial")
+    if is_elsewhere(found):
+        raise MillError(
+            f"Trial {found.number} was made elsewhere: nobody knows its settings here.",
+            "Put back those of a trial that was rendered here.",
+            "The recipe stays as it was.",
+        )
     job = find_job(db, found.job_id)
     recipes.put_back(db, job, into.role, found)
     weighing.keep_up(db, job)

@@ -11,7 +11,7 @@ from urllib.parse import urlencode
 from sqlalchemy.orm import Session
 
 from mill_lane.core.crop import Crop, crop_of, crop_text, pixels_of
-from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS, STRENGTH
+from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.image.maps import STOPS
@@ -20,6 +20,7 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.live import LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
+from mill_lane.jobs.elsewhere import is_elsewhere
 from mill_lane.jobs.exposed import MOST, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
@@ -46,6 +47,7 @@ from mill_lane.web.stations.trials.denoising import (
     blended_url,
     denoising,
     holding,
+    usual_strength,
 )
 from mill_lane.web.stations.trials.time_profile import (
     DIVISIONS,
@@ -75,7 +77,7 @@ class Asked:
     panel: str = "book"
     division: str = "kinds"
     # How a denoised trial is shown.
-    strength: float = STRENGTH
+    strength: float | None = None  # None: as measurement says
     mask: str = ""
     objects: str = ""
     detail: float = 0.0
@@ -231,6 +233,8 @@ def context(
         "fits": fits,
         "denoising": denoising(db, second, asked) if asked.panel == "denoise" else None,
         "blend": blend,
+        "strength": usual_strength(second) if blend.strength is None else blend.strength,
+        "usual_strength": usual_strength(second),
         "masks": list((MASKS | PICKED).items()),
         "modes": MODES,
         "usual_radius": RADIUS,
@@ -259,7 +263,7 @@ def book_context(db: Session, summary: Summary, find: str) -> dict[str, Any]:
 def _against(base: Render | None, role: str) -> Recipe:
     """What a recipe is told against: that of the base, or else what is usual."""
     usual = usual_recipe(role)
-    if base is None:
+    if base is None or is_elsewhere(base):
         return usual
     found = read_recipe(base.recipe)
     same: dict[str, Any] = {"layers": usual.layers}
