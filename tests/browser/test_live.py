@@ -26,7 +26,7 @@ DRAWN_ANEW = """
 
 
 class TestLiveLook(BrowserCase):
-    look = 4
+    look = 32
 
     def shown(self) -> float:
         return float(self.find("[data-job]").get_attribute("data-shown") or 0)

@@ -6,15 +6,29 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from fastapi.testclient import TestClient
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from mill_lane.core.crop import crop_text, shares_of
 from mill_lane.core.render.state import write_state
+from mill_lane.jobs import looks, recipes
 from mill_lane.jobs.lookup import find_job, recipe_of
-from mill_lane.store.models import DeviceRow, Job, Render, RenderGroup, Task, TrimEntry
+from mill_lane.jobs.summary import Summary, summarise
+from mill_lane.store.models import (
+    DeviceRow,
+    Job,
+    Render,
+    RenderGroup,
+    SceneVersion,
+    Task,
+    TrimEntry,
+)
+from mill_lane.store.transactions import write
+from mill_lane.web.shared import pages
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context
 from tests.scenes import small_demo, write_sky
@@ -140,6 +154,24 @@ class TestTrials(WebCase):
         client = TestClient(watched, base_url="http://127.0.0.1:8410")  # type: ignore[arg-type]
         client.put("/api/jobs/1/name", json={"name": "Renamed"})
         self.assertEqual(seen, ["Renamed"])
+
+    def test_a_page_is_of_one_moment(self) -> None:
+        """What changes while a page is drawn is not in its stamp either: it is told of that."""
+        before = self.page("/jobs/1/scene").find("body")["data-stamp"]
+        seen: list[int] = []
+
+        def meanwhile(db: Session, job: Job, version: SceneVersion) -> Summary:
+            found = summarise(db, job, version)
+            write(self.home.sessions, lambda own: recipes.edit(own, job, "draft", {"bounces": 9}))
+            write(self.home.sessions, lambda own: looks.ask_for_look(own, own.get_one(Job, 1)))
+            seen.append(recipe_of(db, job, "draft").bounces)
+            return found
+
+        with mock.patch.object(pages, "summarise", meanwhile):
+            page = self.page("/jobs/1/scene")
+        self.assertEqual(page.find("body")["data-stamp"], before)
+        self.assertNotEqual(seen, [9])
+        self.assertNotEqual(self.page("/jobs/1/scene").find("body")["data-stamp"], before)
 
     def test_saved_sessions(self) -> None:
         """A session comes back as a paused trial; of another scene or edition it is refused."""

@@ -29,6 +29,15 @@ def begin(session: Session) -> None:
     session.execute(text("BEGIN IMMEDIATE"))
 
 
+def look(session: Session) -> None:
+    """Read everything as it is at the first query: what is written meanwhile is not seen.
+
+    Else each query would see the newest, and a page could show what was before beside the stamp of
+    what came after, by which it takes itself for new.
+    """
+    session.execute(text("BEGIN DEFERRED"))
+
+
 def write(sessions: Sessions, work: Callable[[Session], T]) -> T:
     """Do `work` in a transaction of its own and commit it.
 

@@ -10,7 +10,7 @@ from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from mill_lane.store.home import Home
-from mill_lane.store.transactions import begin
+from mill_lane.store.transactions import begin, look
 from mill_lane.web.shared.security import READING
 from mill_lane.web.shared.settings import Settings
 
@@ -36,10 +36,10 @@ def session_of(request: Request) -> Iterator[Session]:
     """A session for one request; committed when it went well.
 
     One that changes things has the write lock from the start: others wait for it, or are told to.
+    One that reads sees all of it at one moment.
     """
     with home_of(request).sessions() as session:
-        if request.method not in READING:
-            begin(session)
+        (look if request.method in READING else begin)(session)
         yield session
         session.commit()
 

@@ -2,6 +2,7 @@
 import { visit } from "./page.js";
 
 const NONE = -1;
+const LATER = 1000; // milliseconds until a picture that did not come is asked for again
 
 function loaded(src) {
   return new Promise((done) => {
@@ -38,7 +39,12 @@ class FirstLook extends HTMLElement {
     const { turn } = this;
     const { picture, meshes } = this.dataset;
     const [shown, codes] = await Promise.all([loaded(picture), loaded(meshes)]);
-    if (!shown || turn !== this.turn) return;
+    if (turn !== this.turn) return;
+    if (!shown) {
+      // It may just be on its way from one place to another.
+      setTimeout(() => turn === this.turn && this.isConnected && this.update(), LATER);
+      return;
+    }
     this.canvas.width = shown.naturalWidth;
     this.canvas.height = shown.naturalHeight;
     const context = this.canvas.getContext("2d", { willReadFrequently: true });

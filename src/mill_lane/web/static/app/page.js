@@ -1,6 +1,8 @@
 // Bringing the page up to date, going to another view of it, telling what went wrong.
 const PATIENCE = 20000; // milliseconds that a request may take before later ones go first
 
+const LATER = 2000; // milliseconds until it is tried again where the server did not answer
+
 const page = () => document.getElementById("page");
 const DRAWS_ITSELF = new Set(["IMAGE-VIEWER", "FIRST-LOOK", "FILM-STRIP"]);
 const typedIn = /^(INPUT|SELECT|TEXTAREA)$/;
@@ -86,18 +88,23 @@ export async function refresh() {
     return;
   }
   refreshing = { again: false };
+  let failed = false;
   try {
     const answer = await fetch(location.href, {
       headers: { Accept: "text/html" },
       signal: AbortSignal.timeout(PATIENCE),
     });
+    failed = answer.status >= 500;
     if (answer.ok) morph(new DOMParser().parseFromString(await answer.text(), "text/html"));
   } catch (e) {
+    failed = true;
     if (e.name !== "TimeoutError" && e.name !== "TypeError") throw e;
   } finally {
     const { again } = refreshing;
     refreshing = null;
     if (again) refresh();
+    // Nothing else may ever tell of what is missing.
+    else if (failed) setTimeout(refresh, LATER);
   }
 }
 
