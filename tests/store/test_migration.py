@@ -191,7 +191,7 @@ class TestMigration(OldHome):
             self.assertEqual(c.execute(text("SELECT count(*) FROM trials")).scalar(), 5)
             self.assertEqual(c.execute(text("SELECT count(draft) FROM jobs")).scalar(), 5)
         self.opened()
-        copy = self.folder / "mill-lane.sqlite.before-0008"
+        copy = self.folder / "mill-lane.sqlite.before-0009"
         before = create_engine(f"sqlite:///{copy}")
         self.addCleanup(before.dispose)
         with before.connect() as c:

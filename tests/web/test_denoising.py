@@ -292,4 +292,4 @@ class TestDenoising(WebCase):
         self.assertIn("Denoiser", shown["with"])
         for choice in ("no", "later"):
             self.assertNotIn("Denoiser", shown[choice])
-        self.assertIn("later, by itself", shown["no"])
+        self.assertIn("with each frame", shown["no"])

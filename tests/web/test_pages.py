@@ -152,7 +152,8 @@ class TestPages(WebCase):
             def count(
                 c: object, u: object, statement: str, *more: object, asked: list[str] = asked
             ) -> None:
-                asked.append(statement)
+                if not statement.startswith("BEGIN"):
+                    asked.append(statement)
 
             event.listen(engine, "before_cursor_execute", count)
             self.page(f"/jobs/1/{station}")

@@ -14,6 +14,7 @@ from mill_lane.core.crop import Crop, crop_of, crop_text, pixels_of
 from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
+from mill_lane.core.formats.outside_pictures import ENDINGS
 from mill_lane.core.image.maps import STOPS
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
@@ -235,6 +236,7 @@ def context(
         "blend": blend,
         "strength": usual_strength(second) if blend.strength is None else blend.strength,
         "usual_strength": usual_strength(second),
+        "picture_endings": ",".join(ENDINGS),
         "masks": list((MASKS | PICKED).items()),
         "modes": MODES,
         "usual_radius": RADIUS,
