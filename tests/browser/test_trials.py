@@ -11,8 +11,10 @@ import urllib.request
 import numpy as np
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.select import Select
 
+from mill_lane.core.formats.pictures import write_pixels
 from tests.browser.case import BrowserCase
 from tests.scenes import write_sky
 
@@ -34,6 +36,29 @@ class TestTrialTools(BrowserCase):
 
     def choose_layer(self, title: str) -> None:
         Select(self.find("[data-param='layer']")).select_by_visible_text(title)
+
+    def test_a_picture_made_elsewhere(self) -> None:
+        """Into the book, told of, compared, marked, and its noise measured by a second render."""
+        mine = self.finished_trial(width=160, height=90, samples=4, min_samples=2)
+        rng = np.random.default_rng(5)
+        paths = [self.downloads / f"theirs {k}.png" for k in range(2)]
+        for path in paths:
+            write_pixels(path, rng.integers(90, 130, (90, 160, 3)).astype(np.uint8))
+        self.find("[aria-label='Put a picture into the book']").send_keys(str(paths[0]))
+        self.says("made elsewhere", "about")
+        book = "[aria-label='Trial book']"
+        self.fill("time", "3:20", book)
+        self.driver.switch_to.active_element.send_keys(Keys.TAB)
+        self.says("3:20 min")
+        self.find("[aria-label='Noise by a second render']").send_keys(str(paths[1]))
+        self.until(lambda: "about" not in self.find(f"{book} tr.chosen").text, 60, "for its noise")
+        self.press(f"☆Keep trial {mine}", book)
+        self.until(lambda: "★" in self.find(book).text)
+        self.click(f"{book} tbody tr:nth-child(2) .half.left")
+        self.until(lambda: self.viewer("a") and self.viewer("b"))
+        self.says("× as bright")
+        self.axe("Trials, one made elsewhere beside one of ours")
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
     def test_layers_maps_and_the_profile(self) -> None:
         self.finished_trial(width=160, height=90, samples=12, min_samples=4)

@@ -159,10 +159,9 @@ class TestPaths(Folder):
                 self.assertGreater(Path(out).stat().st_size, 200)
                 if Path(out).suffix.startswith(".usd"):
                     self.assertEqual(len(open_scene(Path(out)).meshes), 1)
-        for out in ("b.usda", "two more words.usdz", "further/down/b.usdc"):
-            with self.subTest(out=out):
-                self.assertEqual(main(["trim", "scene.usda", "--out", out, "--json"]), 0)
-                self.assertEqual(len(open_scene(Path(out)).meshes), 1)
+        out = "further/down/two more words.usdz"  # by command: the rest of the way is the same
+        self.assertEqual(main(["trim", "scene.usda", "--out", out, "--json"]), 0)
+        self.assertEqual(len(open_scene(Path(out)).meshes), 1)
         self.assertEqual(list(self.folder.rglob(".*")), [])
 
     def test_a_failure_leaves_what_was_there(self) -> None:

@@ -15,8 +15,10 @@ from mill_lane.core.scene.model import Camera, Node, Scene
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.measure import weigh
 from mill_lane.demo import shapes
+from mill_lane.jobs import looks
 from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
 from mill_lane.jobs.proposals import propose_all
+from mill_lane.jobs.summary import summarise
 from mill_lane.store.files import list_file
 from mill_lane.store.models import Job, RenderGroup, SceneVersion, Task
 from mill_lane.work.kinds.base import Context
@@ -68,6 +70,38 @@ class TestCameras(WebCase):
         with self.home.sessions() as db:
             rows = select(Task).where(Task.kind == "weigh", Task.state == "queued")
             return len(list(db.scalars(rows)))
+
+    def test_another_shape_is_looked_at_anew(self) -> None:
+        """Once; what waits in a shape that is wanted no more is stopped, what is there is shown."""
+
+        def tasks() -> list[tuple[str, float]]:
+            with self.home.sessions() as db:
+                found = db.scalars(select(Task).where(Task.kind == "first_look").order_by(Task.id))
+                return [(t.state, round(t.payload.get("aspect", 0.0), 3)) for t in found]
+
+        with self.home.sessions.begin() as db:
+            looks.ask_for_look(db, find_job(db, 1))
+        self.assertEqual(tasks(), [("queued", 1.778)])
+        self.assertEqual(do_tasks(self.home, "first_look"), 1)
+        for width, height in ((1080, 1920), (1080, 1920), (540, 960)):
+            self.done("PUT", "/api/jobs/1/recipes/final", json={"width": width, "height": height})
+        self.assertEqual(tasks(), [("done", 1.778), ("queued", 0.562)])
+        with self.home.sessions() as db:
+            job = find_job(db, 1)
+            shown = looks.look_of(db, summarise(db, job, find_version(db, job)))
+            assert shown is not None
+            self.assertTrue(shown.shown)
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"width": 1000, "height": 1000})
+        self.assertEqual(tasks()[1:], [("cancelled", 0.562), ("queued", 1.0)])
+        self.assertEqual(do_tasks(self.home, "first_look"), 1)
+        with self.home.sessions() as db:
+            job = find_job(db, 1)
+            shown = looks.look_of(db, summarise(db, job, find_version(db, job)))
+            assert shown is not None
+            picture = Image.open(looks.picture_of(self.home, shown.task))
+        self.assertEqual(picture.size[0], picture.size[1])
+        self.done("PUT", "/api/jobs/1/recipes/final", json={"width": 1920, "height": 1080})
+        self.assertEqual(len(tasks()), 3)  # there is one
 
     def look_through(self, name: str) -> Analysis:
         self.done("POST", CAMERA, json={"name": name})

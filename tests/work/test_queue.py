@@ -81,6 +81,40 @@ class TestQueue(WithHome):
             others = [looks[k] for k in (0, 1, 3)] + [weighs[k] for k in (0, 1, 3)]
             self.assertEqual(taken, [looks[2], weighs[2], *others])
 
+    def test_what_runs_for_another_job_gives_way(self) -> None:
+        """To what could begin at once for the job that was looked at since; to nothing else."""
+        with self.home.sessions() as db:
+            device = DeviceRow(data={})
+            db.add(device)
+            db.flush()
+            jobs = [Job(name=f"job {k}", device_id=device.id) for k in range(2)]
+            db.add_all(jobs)
+            db.flush()
+            weigh, look = (
+                queue.put(db, kind, payload, jobs[0].id)
+                for kind, payload in ((WEIGH, Payload(version=1)), (FIRST_LOOK, Nothing()))
+            )
+            weigh.state = look.state = "running"
+            jobs[0].looked_at = time.time()
+            db.commit()
+
+            def gives_way() -> list[bool]:
+                running = ((weigh, "compute"), (look, "looks"))
+                return [queue.goes_before(db, KINDS, t.id, lane) for t, lane in running]
+
+            queue.put(db, WEIGH, Payload(version=2), jobs[0].id)  # its own job's
+            theirs = queue.put(db, FIRST_LOOK, Nothing(), jobs[1].id)
+            after = queue.put(db, WEIGH, Payload(version=3), jobs[1].id)
+            self.assertEqual(gives_way(), [False, False])
+            jobs[1].looked_at = time.time() + 1
+            # Their weighing waits for their look: nothing could begin in its place.
+            self.assertEqual(gives_way(), [False, True])
+            queue.end(db, theirs, "done")
+            queue.end(db, look, "done")
+            self.assertEqual(gives_way()[0], True)
+            queue.end(db, after, "done")
+            self.assertEqual(gives_way()[0], False)
+
     def test_put_first_by_hand(self) -> None:
         with self.home.sessions() as db:
             tasks = [self.put(db) for _ in range(4)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,12 +11,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, NotFoundError
-from mill_lane.jobs.lookup import analysis_of, find_version
+from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
 from mill_lane.work.kinds.first_look import FIRST_LOOK, MESHES, PICTURE, Payload
+
+SAME_SHAPE = 1e-3  # relative: what rounding to whole pixels makes of an aspect
 
 
 @dataclass(frozen=True)
@@ -42,14 +45,34 @@ class FirstLook:
 
 
 def look_at(
-    db: Session, version: SceneVersion, camera: str = "", frame: int | None = None
+    db: Session,
+    version: SceneVersion,
+    camera: str = "",
+    frame: int | None = None,
+    aspect: float = 0.0,
 ) -> FirstLook | None:
-    """The newest look at a version, through a camera at a frame; None where nobody looked."""
-    for task in _tasks(db, [version.job_id]):
-        asked = Payload.model_validate(task.payload)
-        if (asked.version, asked.camera, asked.frame) == (version.id, camera, frame):
-            return _found(task)
-    return None
+    """The newest look at a version, through a camera at a frame; None where nobody looked.
+
+    One of that aspect goes first, where it has a picture; 0 is any.
+    """
+    found = [
+        (_same_shape(asked, aspect), _found(task))
+        for task, asked in _asked(db, version)
+        if (asked.camera, asked.frame) == (camera, frame)
+    ]
+    ranked = sorted(found, key=lambda x: (not x[1].shown, not x[0], not x[1].refining))
+    return ranked[0][1] if ranked else None
+
+
+def _asked(db: Session, version: SceneVersion) -> list[tuple[Task, Payload]]:
+    """The looks at a version that were asked for, newest first."""
+    pairs = [(t, Payload.model_validate(t.payload)) for t in _tasks(db, [version.job_id])]
+    return [(task, asked) for task, asked in pairs if asked.version == version.id]
+
+
+def _same_shape(asked: Payload, aspect: float) -> bool:
+    either = not asked.aspect or not aspect
+    return either or math.isclose(asked.aspect, aspect, rel_tol=SAME_SHAPE)
 
 
 def newest_looks(db: Session, versions: Sequence[int], jobs: Sequence[int]) -> dict[int, FirstLook]:
@@ -89,11 +112,39 @@ def ask_for_look(db: Session, job: Job, camera: str = "", frame: int | None = No
     if camera and camera not in analysis.cameras:
         known = ", ".join(analysis.cameras)
         raise MillError(f"The scene has no camera “{camera}”.", f"It has: {known}.")
-    found = look_at(db, version, camera, frame)
-    if found is not None and (found.refining or found.shown):
-        return found.task
-    payload = Payload(version=version.id, camera=camera, frame=frame)
+    aspect = _final_aspect(db, job)
+    for task, asked in _asked(db, version):
+        if (asked.camera, asked.frame) != (camera, frame):
+            continue
+        found = _found(task)
+        if _same_shape(asked, aspect) and not task.cancel and (found.refining or found.shown):
+            return task
+        if found.refining:
+            queue.cancel(db, task)  # of a shape that is wanted no more
+    payload = Payload(version=version.id, camera=camera, frame=frame, aspect=aspect)
     return queue.put(db, FIRST_LOOK, payload, job.id)
+
+
+def keep_up(db: Session, job: Job) -> Task | None:
+    """Have the version in use looked at in the shape of the final set, where it was in another.
+
+    Returns the look that was asked for; None where there is one, or nobody looked yet.
+    """
+    version = db.get(SceneVersion, job.version_id) if job.version_id else None
+    if version is None:
+        return None
+    camera, cameras = recipe_of(db, job, "final").camera, analysis_of(db, version).cameras
+    camera = camera if camera in cameras else ""
+    names = {camera, ""} if camera in ("", *cameras[:1]) else {camera}
+    looked = [a for _, a in _asked(db, version) if a.frame is None and a.camera in names]
+    if not looked or any(_same_shape(a, _final_aspect(db, job)) for a in looked):
+        return None
+    return ask_for_look(db, job, camera)
+
+
+def _final_aspect(db: Session, job: Job) -> float:
+    final = recipe_of(db, job, "final")
+    return final.width / final.height
 
 
 def picture_of(home: Home, task: Task, meshes: bool = False) -> Path:
@@ -115,7 +166,8 @@ def look_of(db: Session, summary: Summary, frame: int | None = None) -> FirstLoo
     known = summary.final.camera in summary.analysis.cameras
     camera = summary.final.camera if known else ""
     first = summary.analysis.frames[0]
-    found = look_at(db, summary.version, camera, None if frame == first else frame)
+    aspect = summary.final.width / summary.final.height
+    found = look_at(db, summary.version, camera, None if frame == first else frame, aspect)
     if found is None and camera and summary.analysis.cameras[0] == camera and frame is None:
-        found = look_at(db, summary.version)
+        found = look_at(db, summary.version, aspect=aspect)
     return found

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session, defer
 
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.weigh.analysis import STAGES, Analysis
+from mill_lane.jobs import looks
 from mill_lane.jobs.lookup import OPEN_STATES, analysis_of, recipe_of
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
@@ -18,7 +19,7 @@ from mill_lane.work.kinds.final import largest_picture
 from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 from mill_lane.work.kinds.weigh import WEIGH, Payload
 
-SAME_SHAPE = 1e-3  # relative: what rounding to whole pixels makes of an aspect
+SAME_SHAPE = looks.SAME_SHAPE
 
 
 def is_of(analysis: Analysis, final: Recipe) -> bool:
@@ -41,6 +42,7 @@ def keep_up(db: Session, job: Job) -> Task | None:
     version = db.get(SceneVersion, job.version_id) if job.version_id else None
     if version is None:
         return None
+    looks.keep_up(db, job)
     analysis, final = analysis_of(db, version), recipe_of(db, job, "final")
     asked = asked_for(analysis, final, version)
     stopped = False

@@ -206,6 +206,26 @@ def somebody_waits(session: Session, kinds: Iterable[Declared]) -> bool:
     return session.execute(waiting).first() is not None
 
 
+def goes_before(
+    session: Session, kinds: Iterable[Declared], running: int, lane: str | None
+) -> bool:
+    """Whether a task that would begin next in the lane goes before the one that runs there.
+
+    That is where both give way and the waiting one's job was looked at since: whoever opens a small
+    scene waits for no large one that nobody looks at.
+    """
+    declared = tuple(_Declared.of(kind) for kind in kinds)
+    first, _ = _statements(declared, lane)
+    waiting = session.execute(first).first()
+    if waiting is None:
+        return False
+    patience = [k.name for k in declared if k.gives_way]
+    columns = Task.job_id, Task.kind, _turn(Task, patience)
+    next_job, kind, turn = session.execute(select(*columns).where(Task.id == waiting[0])).one()
+    job, _, own = session.execute(select(*columns).where(Task.id == running)).one()
+    return kind in patience and next_job != job and turn > own
+
+
 def beat(session: Session, task: int, **values: Any) -> tuple[bool, dict[str, Any]]:
     """Prolong the lease and note progress.
 

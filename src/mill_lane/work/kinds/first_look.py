@@ -21,11 +21,15 @@ PICTURE, MESHES = "look.png", "meshes.png"
 
 
 class Payload(BaseModel):
-    """Of which scene version, through which camera, at which frame."""
+    """Of which scene version, through which camera, at which frame, and of which shape.
+
+    An aspect of 0 is that of the final set when it begins.
+    """
 
     version: int
     camera: str = ""
     frame: int | None = None
+    aspect: float = 0.0
 
 
 class Request(BaseModel):
@@ -64,7 +68,7 @@ class FirstLook(Kind[Payload, Request, Result]):
         """Find the scene."""
         row = context.db.get_one(SceneVersion, payload.version)
         recipe = final_recipe(context.db, row.job_id)
-        height = round(WIDTH * recipe.height / recipe.width)
+        height = round(WIDTH / (payload.aspect or recipe.width / recipe.height))
         return Request(
             scene=context.home.files.path(row.file_hash),
             size=(WIDTH, min(max(height, WIDTH // 4), WIDTH)),

@@ -78,9 +78,9 @@ def keep_version(
     job.version_id = row.id
     final = final_recipe(db, job.id)
     known = final.camera if final.camera in version.analysis.cameras else ""
-    queue.put(db, FIRST_LOOK, Look(version=row.id, camera=known), job.id)
-    queue.put(db, PRELOAD, Ahead(version=row.id), job.id)
     aspect = final.width / final.height
+    queue.put(db, FIRST_LOOK, Look(version=row.id, camera=known, aspect=aspect), job.id)
+    queue.put(db, PRELOAD, Ahead(version=row.id), job.id)
     camera = version.analysis.camera_for(final.camera)
     queue.put(db, WEIGH, Payload(version=row.id, camera=camera, aspect=aspect), job.id)
     return {"version": row.id}
