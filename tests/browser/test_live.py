@@ -36,11 +36,20 @@ class TestLiveLook(BrowserCase):
         self.driver.execute_script("document.querySelector('[data-job]').dataset.shown = '99'")
         self.until(lambda: 0 < self.shown() < 90, 60, "for a first picture")
 
+    def leave(self, name: str) -> None:
+        """Go on from a field; once more where the page is drawn anew meanwhile."""
+
+        def tab() -> bool:
+            self.find(f"[name={name}]").send_keys(Keys.TAB)
+            return True
+
+        self.until(tab, 20, f"to leave {name}")
+
     def size(self, *sides: int | None) -> None:
         for name, side in zip(("width", "height"), sides, strict=True):
             if side is not None:
                 self.fill(name, side)
-                self.find(f"[name={name}]").send_keys(Keys.TAB)
+                self.leave(name)
 
     def test_the_line_of_work(self) -> None:
         self.visit("/jobs/1/trials")
@@ -111,6 +120,20 @@ class TestLiveLook(BrowserCase):
         self.until(lambda: "stops=-3" not in self.viewer("a"))
         self.assertEqual(self.viewer("b"), right)
         self.axe("Trials, two trials made equally bright")
+        # A third in a row with them: chosen in its row, found again by the address.
+        third = self.finished_trial(**small, bounces=1)
+        self.visit(f"/jobs/1/trials?a={a}&b={b}")
+        self.until(lambda: self.viewer_holds("a", "b"))
+        row = "[aria-label='Trial book'] a[title^='In a row']"
+        self.click(row)
+        self.until(lambda: f"also={third}" in self.driver.current_url)
+        self.until(lambda: self.viewer_holds("a", "b", "c"))
+        panels = "return document.querySelector('image-viewer').panels"
+        self.until(lambda: self.driver.execute_script(panels) == 3)
+        chosen = self.find("[data-compare]")
+        self.assertEqual(chosen.get_attribute("value"), "beside")
+        self.click(f"{row}[aria-current]")
+        self.until(lambda: self.driver.execute_script(panels) == 2)
         body = self.driver.find_element(By.TAG_NAME, "body")
         body.send_keys("z")
         self.until(lambda: self.find("[data-zoom='1']").get_attribute("aria-pressed") == "true")

@@ -126,6 +126,25 @@ class TestOneView(WebCase):
         self.assertEqual(after.layers, before.layers)
         self.assertEqual(self.recipe("draft").width, 960)
 
+    def test_up_to_four_in_a_row(self) -> None:
+        """Named by the address, two beside the two that are compared; others give way to them."""
+        trials = [self.ended_trial(bounces=k) for k in range(5)]
+        at = "/jobs/1/trials?a=1&b=2&also="
+        viewer = self.page(at + "3,4,5,2,99,x").find("image-viewer")
+        assert viewer is not None
+        self.assertIn(trials[2].picture, str(viewer["data-c"]))  # type: ignore[index]
+        self.assertIn(trials[3].picture, str(viewer["data-d"]))  # type: ignore[index]
+        names = str(viewer["data-names"])  # type: ignore[index]
+        self.assertEqual(names, "trial 1,trial 2,trial 3,trial 4")
+        links = self.page(at + "3").select("a[title^='In a row']")
+        rows = [parse_qs(urlsplit(str(x["href"])).query).get("also", [""])[0] for x in links]
+        self.assertEqual(rows, ["3,5", "3,4", ""])  # of trials 5, 4, 3
+        full = self.page(at + "3,4").select("a[title^='In a row']")[0]
+        self.assertEqual(parse_qs(urlsplit(str(full["href"])).query)["also"], ["4,5"])
+        for alone in ("?a=1&also=3", "?also=3"):
+            viewer = self.page(f"/jobs/1/trials{alone}").find("image-viewer")
+            self.assertFalse(viewer.has_attr("data-c"))  # type: ignore[union-attr]
+
     def test_a_crop_that_is_none(self) -> None:
         for crop in ("nonsense", "2,2,3,3", "0,0,0,0"):
             page = self.page(f"/jobs/1/trials?crop={crop}")

@@ -8,7 +8,7 @@ PICTURE: Keys = (
     ("f", "all of the picture"),
     ("z", "1:1, then 2:1, then 4:1"),
     ("w", "two pictures by wipe"),
-    ("s", "side by side"),
+    ("s", "side by side, up to four in a row"),
     ("t", "in turns; again: the other one"),
     ("d", "what is between them"),
 )

@@ -1,8 +1,8 @@
 // <image-viewer>: the picture at fit or 1:1, panned, cropped, and two trials compared by wipe.
 //
 // Everything is in pixels of the whole picture (data-size).  data-under is a whole-view picture,
-// data-a and data-b are crops with their places in data-a-rect and data-b-rect, data-live a crop that
-// is still rendering.  All rectangles are shares of the picture, 0 to 1, so that trials of other sizes
+// data-a and data-b are crops with their places in data-a-rect and data-b-rect, data-c and data-d those
+// that stand in a row with them, data-live a crop that is still rendering.  All rectangles are shares of the picture, 0 to 1, so that trials of other sizes
 // fall into place, and so is the crop that is drawn, data-crop.
 const WHOLE = [0, 0, 1, 1];
 const PAD = 12; // CSS pixels round a picture at fit
@@ -23,8 +23,12 @@ class ImageViewer extends HTMLElement {
     "data-under",
     "data-a",
     "data-b",
+    "data-c",
+    "data-d",
     "data-a-rect",
     "data-b-rect",
+    "data-c-rect",
+    "data-d-rect",
     "data-live",
     "data-live-rect",
     "data-crop",
@@ -61,7 +65,7 @@ class ImageViewer extends HTMLElement {
   attributeChangedCallback(name, old, value) {
     if (old === value) return;
     const key = name.slice("data-".length);
-    if (["under", "a", "b", "live"].includes(key)) this.load(key, value);
+    if (["under", "a", "b", "c", "d", "live"].includes(key)) this.load(key, value);
     if (key === "mask") this.tell("masked");
     if (key === "size" || key === "crop") this.tell("resized");
     if (name === "data-size") this.layout();
@@ -71,12 +75,15 @@ class ImageViewer extends HTMLElement {
   load(key, href) {
     if (!href) {
       delete this.pictures[key];
+      this.refit();
       return;
     }
     const picture = new Image();
     picture.onload = () => {
+      const more = !this.pictures[key] && (key === "c" || key === "d");
       this.pictures[key] = picture;
-      this.draw();
+      if (more) this.setCompare("beside");
+      this.refit();
     };
     picture.src = href;
   }
@@ -107,9 +114,38 @@ class ImageViewer extends HTMLElement {
     this.draw();
   }
 
+  // What is compared, from left to right: two, and up to two more in a row.
+  get compared() {
+    const second = this.pictures.look ? "look" : "b";
+    if (!this.pictures.a || !this.pictures[second]) return [];
+    return ["a", second, "c", "d"].filter((key) => this.pictures[key]);
+  }
+
+  // How many panels the element is divided into.
+  get panels() {
+    return this.compare === "beside" ? Math.max(1, this.compared.length) : 1;
+  }
+
+  // By how much what is shown in a panel lies to the right of where it would without panels.
+  shift(panel) {
+    const wide = this.clientWidth / this.panels;
+    return panel * wide - (this.clientWidth - wide) / 2;
+  }
+
+  // A place in the element as it would be without panels.
+  flat(p) {
+    const panel = Math.min(this.panels - 1, Math.floor((p[0] / this.clientWidth) * this.panels));
+    return [p[0] - this.shift(Math.max(0, panel)), p[1]];
+  }
+
+  refit() {
+    if (this.zoom === "fit") this.fit();
+    this.draw();
+  }
+
   fit() {
     const [w, h] = this.size;
-    const across = (this.clientWidth - 2 * PAD) / w;
+    const across = (this.clientWidth / this.panels - 2 * PAD) / w;
     const down = (this.clientHeight - 2 * PAD) / h;
     this.scale = Math.max(1e-3, Math.min(across, down));
     this.at = [(this.clientWidth - w * this.scale) / 2, (this.clientHeight - h * this.scale) / 2];
@@ -209,40 +245,50 @@ class ImageViewer extends HTMLElement {
       this.brush.draw(c, token("--color-ochre"), this.placed(b));
     }
     const region = this.drawing || this.pixels(this.numbers("crop", null));
-    if (region) this.drawRegion(c, region);
+    if (!region) return;
+    const { at } = this;
+    for (let panel = 0; panel < this.panels; panel++) {
+      this.at = [at[0] + this.shift(panel), at[1]];
+      this.drawRegion(c, region);
+    }
+    this.at = at;
   }
 
   // Two pictures by the wipe, side by side, in turns, or what is between them.
   drawPair(c, a, b, second) {
     const { compare } = this;
-    if (compare === "beside") this.drawBeside(c, a, b, second);
+    if (compare === "beside") this.drawBeside(c);
     else if (compare === "turns") this.drawTurns(c, a, b, second);
     else if (compare === "difference") this.drawDifference(c, a, b, second);
     else this.drawWipe(c, a, b, second);
   }
 
-  // Both halves show the same place at the same scale.
-  drawBeside(c, a, b, second) {
-    const half = Math.floor(this.clientWidth / 2);
-    const at = this.at;
-    for (const [key, rect, from] of [
-      ["a", a, 0],
-      [second, b, half],
-    ]) {
+  // All panels show the same place at the same scale.
+  drawBeside(c) {
+    const { at, panels } = this;
+    const wide = this.clientWidth / panels;
+    this.compared.forEach((key, panel) => {
+      const from = panel * wide;
       c.save();
       c.beginPath();
-      c.rect(from, 0, half, this.clientHeight);
+      c.rect(from, 0, wide, this.clientHeight);
       c.clip();
       c.fillStyle = token("--color-well");
-      c.fillRect(from, 0, half, this.clientHeight);
-      this.at = [at[0] + from - half / 2, at[1]];
-      this.paint(c, key, rect);
+      c.fillRect(from, 0, wide, this.clientHeight);
+      this.at = [at[0] + this.shift(panel), at[1]];
+      this.paint(c, key, key === "look" ? this.lookRect : this.numbers(`${key}-rect`, WHOLE));
       c.restore();
-    }
+      const colour = token(panel ? "--color-ink" : "--color-race");
+      this.tag(c, this.nameOf(key), from + 8, 8, colour);
+      c.fillStyle = token("--color-white");
+      if (panel) c.fillRect(Math.round(from) - 1, 0, 2, this.clientHeight);
+    });
     this.at = at;
-    c.fillStyle = token("--color-white");
-    c.fillRect(half - 1, 0, 2, this.clientHeight);
-    this.nameBoth(c, half, 8, second);
+  }
+
+  nameOf(key) {
+    if (key === "look") return "now";
+    return (this.dataset.names || "").split(",")["abcd".indexOf(key)] || "";
   }
 
   drawTurns(c, a, b, second) {
@@ -284,12 +330,14 @@ class ImageViewer extends HTMLElement {
 
   setCompare(how) {
     this.compare = how;
+    const choice = document.querySelector("[data-compare]");
+    if (choice) choice.value = how;
     clearInterval(this.turning);
     this.turn = 0;
     // Whoever wants less motion turns by the key.
     const still = matchMedia("(prefers-reduced-motion: reduce)").matches;
     if (how === "turns" && !still) this.turning = setInterval(() => this.takeTurn(), TURN);
-    this.draw();
+    this.refit();
   }
 
   takeTurn() {
@@ -298,8 +346,7 @@ class ImageViewer extends HTMLElement {
   }
 
   names(second) {
-    const [first, last] = (this.dataset.names || ",").split(",");
-    return [first, second === "look" ? "now" : last];
+    return [this.nameOf("a"), this.nameOf(second)];
   }
 
   nameBoth(c, x, y, second) {
@@ -369,7 +416,14 @@ class ImageViewer extends HTMLElement {
   }
 
   inside(p) {
-    return p.map((v, i) => clamp(Math.round((v - this.at[i]) / this.scale), 0, this.size[i]));
+    return this.flat(p).map((v, i) =>
+      clamp(Math.round((v - this.at[i]) / this.scale), 0, this.size[i]),
+    );
+  }
+
+  // The same in shares of the picture.
+  share(p) {
+    return this.flat(p).map((v, i) => (v - this.at[i]) / this.scale / this.size[i]);
   }
 
   // Where a place in the element is in the mask, which covers B, in shares.
@@ -404,11 +458,7 @@ class ImageViewer extends HTMLElement {
       this.held = { kind: "stroke", from: this.inMask(p) };
       this.stroke(p);
     } else if (this.mode === "pick" && e.button === 0) {
-      const [w, h] = this.size;
-      this.tell("picked", [
-        (p[0] - this.at[0]) / this.scale / w,
-        (p[1] - this.at[1]) / this.scale / h,
-      ]);
+      this.tell("picked", this.share(p));
     } else if (this.mode === "crop" && e.button === 0) {
       this.held = { kind: "crop", from: this.inside(p) };
     }
@@ -416,8 +466,7 @@ class ImageViewer extends HTMLElement {
   }
 
   hover(p) {
-    const [w, h] = this.size;
-    const share = [(p[0] - this.at[0]) / this.scale / w, (p[1] - this.at[1]) / this.scale / h];
+    const share = this.share(p);
     this.tell("hovered", share.every((v) => v >= 0 && v < 1) ? share : null);
     if (this.mode === "look") {
       this.canvas.style.cursor = "cell";
@@ -464,7 +513,7 @@ class ImageViewer extends HTMLElement {
 
   wheel(e) {
     e.preventDefault();
-    const p = this.place(e);
+    const p = this.flat(this.place(e));
     const next = clamp(this.scale * Math.exp(-e.deltaY * 0.0015), 0.05, 16);
     this.at = p.map((v, i) => v - ((v - this.at[i]) * next) / this.scale);
     this.scale = next;

@@ -100,8 +100,6 @@ document.addEventListener("alpine:init", () => {
       } else if (how) {
         if (how === "turns" && this.viewer.compare === "turns") this.viewer.takeTurn();
         else this.viewer.setCompare(how);
-        const choice = this.$root.querySelector("[data-compare]");
-        if (choice) choice.value = how;
       }
     },
     set(event) {

@@ -48,6 +48,7 @@ from mill_lane.web.stations.trials.denoising import (
     blended_url,
     denoising,
     holding,
+    numbers_of,
     usual_strength,
 )
 from mill_lane.web.stations.trials.time_profile import (
@@ -57,6 +58,7 @@ from mill_lane.web.stations.trials.time_profile import (
     panel,
 )
 
+MOST_ALSO = 2  # in a row with the two that are compared
 NEWEST = 12  # rows of the log; more on demand, so that a page of hundreds stays quick
 FALSE_COLOUR = "stops"  # the picture of how bright it is; made when it is looked at
 PANELS = ("book", "profile", "denoise")
@@ -85,6 +87,7 @@ class Asked:
     # For looking only: stops brighter, and the first as bright as the second.
     stops: float = 0.0
     level: bool = False
+    also: str = ""  # numbers of trials that stand in a row with the two, with commas between
     find: str = ""  # words that a row of the log has
     gone: int | None = None  # a kept recipe that was removed
     all: bool = False  # every trial of the log, not only the newest
@@ -93,6 +96,20 @@ class Asked:
     only_object: str = ""
     only_component: str = ""
     view: str = ""
+
+    @property
+    def in_a_row(self) -> tuple[int, ...]:
+        """Trials beside the two that are compared; none without two."""
+        if self.a is None or self.b is None:
+            return ()
+        return tuple(n for n in numbers_of(self.also) if n not in (self.a, self.b))[:MOST_ALSO]
+
+    def with_also(self, number: int) -> str:
+        """The same view with one more in the row, or one less."""
+        row = [n for n in self.in_a_row if n != number]
+        if number not in self.in_a_row:
+            row = [*row, number][-MOST_ALSO:]
+        return self.link(also=",".join(map(str, row)))
 
     @property
     def drawn(self) -> Crop | None:
@@ -202,6 +219,7 @@ def context(
         "every_row": asked.all,
         "a": a,
         "b": b,
+        "also": _also(trials, asked, layer, blend, stops) if a is not None else [],
         "under": under,
         "look": look_of(db, summary) if under is None else None,
         "recipe": recipe,
@@ -275,7 +293,8 @@ def _against(base: Render | None, role: str) -> Recipe:
 def _numbers(figures: Sequence[TrialFigures], asked: Asked) -> set[int]:
     """The trials of the log: the newest, and those that are shown; all of them on demand."""
     newest = figures if asked.all or asked.find.strip() else figures[:NEWEST]
-    return {f.number for f in newest} | {n for n in (asked.a, asked.b) if n is not None}
+    named = (asked.a, asked.b, *asked.in_a_row)
+    return {f.number for f in newest} | {n for n in named if n is not None}
 
 
 def _with_the_ones_before(figures: Sequence[TrialFigures], numbers: set[int]) -> set[int]:
@@ -291,6 +310,14 @@ def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render
     if first is None and second is None and trials:
         second = trials[0]
     return first, second
+
+
+def _also(
+    trials: list[Render], asked: Asked, layer: str, blend: Blend, stops: float
+) -> list[Shown]:
+    """What stands in a row with the two that are compared, as far as it has a picture."""
+    found = [shown(t, layer, blend, stops) for t in trials if t.number in asked.in_a_row]
+    return [x for x in found if x is not None and x.url]
 
 
 def _layers(*shown: Render) -> list[tuple[str, str]]:
