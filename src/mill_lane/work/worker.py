@@ -317,11 +317,6 @@ class Worker:
             child.process.join(1)
         return None
 
-    def _is_to_give_way(self, session: Session, doing: _Doing) -> bool:
-        if queue.somebody_waits(session, KINDS):
-            return True
-        return queue.goes_before(session, KINDS, doing.number, doing.kind.lane)
-
     def _beat(self, child: Child, doing: _Doing) -> None:
         """Give a sign of life, and pass on what is wanted.
 
@@ -336,7 +331,7 @@ class Worker:
             with self.home.sessions() as session:
                 cancel, wants = queue.beat(session, doing.number, **doing.progress)
                 patient = doing.kind.gives_way and not cancel and not doing.asked_at
-                if patient and self._is_to_give_way(session, doing):
+                if patient and queue.is_wanted(session, KINDS, doing.number, doing.kind.lane):
                     doing.gave_way = cancel = True
         except OperationalError as e:
             cancel, wants, trouble = False, doing.told, hindrance(e)

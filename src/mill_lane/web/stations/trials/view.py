@@ -316,7 +316,8 @@ def _also(
     trials: list[Render], asked: Asked, layer: str, blend: Blend, stops: float
 ) -> list[Shown]:
     """What stands in a row with the two that are compared, as far as it has a picture."""
-    found = [shown(t, layer, blend, stops) for t in trials if t.number in asked.in_a_row]
+    by_number = {t.number: t for t in trials}
+    found = [shown(by_number.get(n), layer, blend, stops) for n in asked.in_a_row]
     return [x for x in found if x is not None and x.url]
 
 
