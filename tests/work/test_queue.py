@@ -26,6 +26,15 @@ class TestQueue(WithHome):
     def put(self, db: Session) -> Task:
         return queue.put(db, PREPARE, Nothing())
 
+    def jobs(self, db: Session, count: int) -> list[Job]:
+        device = DeviceRow(data={})
+        db.add(device)
+        db.flush()
+        jobs = [Job(name=f"job {k}", device_id=device.id) for k in range(count)]
+        db.add_all(jobs)
+        db.flush()
+        return jobs
+
     def test_each_task_is_claimed_once(self) -> None:
         with self.home.sessions() as db:
             for _ in range(20):
@@ -61,12 +70,7 @@ class TestQueue(WithHome):
         before either.
         """
         with self.home.sessions() as db:
-            device = DeviceRow(data={})
-            db.add(device)
-            db.flush()
-            jobs = [Job(name=f"job {k}", device_id=device.id) for k in range(4)]
-            db.add_all(jobs)
-            db.flush()
+            jobs = self.jobs(db, 4)
             looks = [queue.put(db, FIRST_LOOK, Nothing(), j.id).id for j in jobs]
             weighs = [queue.put(db, WEIGH, Payload(version=1), j.id).id for j in jobs]
             jobs[2].looked_at = time.time()
@@ -84,12 +88,7 @@ class TestQueue(WithHome):
     def test_what_runs_for_another_job_gives_way(self) -> None:
         """To what could begin at once for the job that was looked at since; to nothing else."""
         with self.home.sessions() as db:
-            device = DeviceRow(data={})
-            db.add(device)
-            db.flush()
-            jobs = [Job(name=f"job {k}", device_id=device.id) for k in range(2)]
-            db.add_all(jobs)
-            db.flush()
+            jobs = self.jobs(db, 2)
             weigh, look = (
                 queue.put(db, kind, payload, jobs[0].id)
                 for kind, payload in ((WEIGH, Payload(version=1)), (FIRST_LOOK, Nothing()))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr import Names, read_planes, write_exr
-from mill_lane.core.formats.pictures import forget_error, write_pixels
+from mill_lane.core.formats.pictures import forget_error, picture_input, write_pixels
 from mill_lane.core.image.noise import error_of_one, error_of_two, summarise
 from mill_lane.core.image.srgb import luminance, to_linear, view
 
@@ -42,11 +43,7 @@ def read_outside(path: Path, name: str) -> NDArray[np.float32]:
     MillError
         For what is no picture of these kinds, is damaged, too large or too small.
     """
-    source = oiio.ImageInput.open(str(path))
-    if source is None:
-        forget_error(oiio)
-        raise _refused(name, "it cannot be read")
-    try:
+    with picture_input(path, functools.partial(_refused, name)) as source:
         spec = source.spec()
         if source.format_name() not in KINDS:
             raise _refused(name, f"it is a picture of another kind ({source.format_name()})")
@@ -61,8 +58,6 @@ def read_outside(path: Path, name: str) -> NDArray[np.float32]:
             forget_error(source)
             raise _refused(name, "it is damaged")
         linear = spec.format.basetype in (oiio.HALF, oiio.FLOAT, oiio.DOUBLE)
-    finally:
-        source.close()
     pixels = np.asarray(pixels, np.float32).reshape(spec.height, spec.width, last - first)
     light = pixels[..., [c - first for c in channels]]
     if not linear:

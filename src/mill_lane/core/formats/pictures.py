@@ -9,6 +9,7 @@ import contextlib
 import io
 import struct
 import tempfile
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -241,6 +242,22 @@ def quick_png(pixels: NDArray[np.uint8], level: int = 1) -> bytes:
     out = io.BytesIO()
     Pillow.fromarray(np.ascontiguousarray(pixels)).save(out, "PNG", compress_level=level)
     return out.getvalue()
+
+
+@contextlib.contextmanager
+def picture_input(path: Path, refused: Callable[[str], MillError]) -> Iterator[oiio.ImageInput]:
+    """A picture's header, and its pixels for whoever reads them; shut afterwards.
+
+    Raises what `refused` makes of the reason, where it cannot be opened.
+    """
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        forget_error(oiio)
+        raise refused("it cannot be read")
+    try:
+        yield source
+    finally:
+        source.close()
 
 
 def small_jpeg(picture: Path) -> bytes:

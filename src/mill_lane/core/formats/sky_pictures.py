@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import tempfile
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.blob import Blob
-from mill_lane.core.formats.pictures import LARGEST_SIDE, forget_error, too_large
+from mill_lane.core.formats.pictures import LARGEST_SIDE, forget_error, picture_input, too_large
 from mill_lane.core.image.srgb import to_linear
 from mill_lane.core.scene.surroundings import SkyPicture
 
@@ -26,11 +27,7 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
     number, or below 0, counts as no light.
     """
     name = name or path.name
-    source = oiio.ImageInput.open(str(path))
-    if source is None:
-        forget_error(oiio)
-        raise _no_sky(name, "it cannot be read")
-    try:
+    with picture_input(path, functools.partial(_no_sky, name)) as source:
         spec = source.spec()
         if source.format_name() not in ("hdr", "openexr") or spec.format.basetype not in (
             oiio.HALF,
@@ -50,8 +47,6 @@ def read_sky(path: Path, name: str = "") -> NDArray[np.float32]:
         if pixels is None or source.has_error:
             forget_error(source)
             raise _no_sky(name, "it is damaged")
-    finally:
-        source.close()
     return _as_light(pixels)
 
 
@@ -67,15 +62,9 @@ def dome_picture(path: Path, name: str) -> SkyPicture:
     Any kind of picture will do, of any proportions: it is stretched over the sphere.  One that is
     wider than `WIDEST_SKY` is drawn smaller.  Raises MillError for what is no picture.
     """
-    source = oiio.ImageInput.open(str(path))
-    if source is None:
-        forget_error(oiio)
-        raise _no_sky(name, "it cannot be read")
-    try:
+    with picture_input(path, functools.partial(_no_sky, name)) as source:
         spec = source.spec()
         width, height = int(spec.width), int(spec.height)
-    finally:
-        source.close()
     if max(width, height) > LARGEST_SIDE or min(width, height) < 1:
         raise too_large(name, f"{width} x {height} pixels")
     smaller = max(1, -(-width // WIDEST_SKY), -(-height // (WIDEST_SKY // 2)))
