@@ -57,7 +57,7 @@ def report(found: Found, took: float) -> None:
         print(f"{seconds:6.1f} s  {processor:6.1f} s of a processor  {name}")
     for name, seconds in found.compiled.items():
         if seconds > COMPILED:
-            print(f"{seconds:6.1f} s compiling in {name}, although kernels are kept")
+            print(f"{seconds:6.1f} s compiling in {name}: no step before it did")
     print(f"{took:.0f} s, {sum(found.modules.values()):.0f} s in {processes()} processes")
 
 

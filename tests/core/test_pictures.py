@@ -15,7 +15,10 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import decode, encode, read_header
 from mill_lane.core.image.compare import psnr, relative_mse, rmse, ssim
 from mill_lane.core.image.noise import (
+    BAND,
+    WINDOW,
     Noise,
+    by_bands,
     error_of_one,
     error_of_two,
     pool,
@@ -129,6 +132,18 @@ class TestNoiseMap(unittest.TestCase):
             self.assertAlmostEqual(summarise(error_of_two(a, b)).rms / wanted, 1.0, delta=0.05)
             self.assertAlmostEqual(summarise(error_of_one(a)).rms / wanted, 1.0, delta=0.05)
         self.assertLess(summarise(error_of_one(slope)).rms, 1e-3)
+
+    def test_by_bands_it_is_the_same(self) -> None:
+        """Whatever the height, with as many rows more as a pixel's noise depends on."""
+        rng = np.random.default_rng(6)
+        for height in (9, BAND, 2 * BAND + 7):
+            a, b = (rng.random((height, 20)) for _ in range(2))
+            whole = error_of_one(a)
+            banded = by_bands(error_of_one, a, halo=WINDOW // 2 + 1)
+            np.testing.assert_allclose(banded, whole, rtol=1e-5)
+            np.testing.assert_allclose(by_bands(error_of_two, a, b), error_of_two(a, b), rtol=1e-5)
+        short = by_bands(error_of_one, a, halo=WINDOW // 2 - 1)
+        self.assertGreater(np.abs(short / whole - 1).max(), 1e-3)
 
     def test_no_estimate_from_one_sample(self) -> None:
         one = np.ones((4, 4))

@@ -21,6 +21,7 @@ from mill_lane.jobs.proposals import propose_all
 from mill_lane.jobs.summary import summarise
 from mill_lane.store.files import list_file
 from mill_lane.store.models import Job, RenderGroup, SceneVersion, Task
+from mill_lane.work.kinds import first_look
 from mill_lane.work.kinds.base import Context
 from mill_lane.work.kinds.weigh import WEIGH, Payload, Result
 from mill_lane.work.runs import known_settings
@@ -102,6 +103,14 @@ class TestCameras(WebCase):
         self.assertEqual(picture.size[0], picture.size[1])
         self.done("PUT", "/api/jobs/1/recipes/final", json={"width": 1920, "height": 1080})
         self.assertEqual(len(tasks()), 3)  # there is one
+
+    def test_a_look_has_the_shape_of_the_picture(self) -> None:
+        """Upright ones, too; a strip still has some rows."""
+        for aspect in (16 / 9, 1.0, 9 / 16, 2.39):
+            width, height = first_look.size_of(aspect)
+            self.assertEqual(max(width, height), first_look.WIDTH)
+            self.assertAlmostEqual(width / height / aspect, 1.0, delta=0.005)
+        self.assertEqual(first_look.size_of(1000.0)[1], first_look.LEAST)
 
     def look_through(self, name: str) -> Analysis:
         self.done("POST", CAMERA, json={"name": name})

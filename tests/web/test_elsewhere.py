@@ -4,19 +4,31 @@ from __future__ import annotations
 
 import io
 import json
+import math
 import unittest
+from unittest import mock
 
 import numpy as np
+import OpenImageIO as oiio
 from PIL import Image as Pillow
 
 from mill_lane.core.formats.exr import write_exr
 from mill_lane.core.formats.outside_pictures import colour_channels
-from mill_lane.jobs.elsewhere import is_elsewhere
-from mill_lane.jobs.lookup import find_job, find_render, find_version
+from mill_lane.jobs.lookup import (
+    TrialFigures,
+    find_job,
+    find_render,
+    find_version,
+    is_elsewhere,
+)
 from mill_lane.jobs.summary import estimate_for, summarise
+from mill_lane.web.stations.trials import view
+from mill_lane.web.stations.trials.chart import chart
+from mill_lane.web.stations.trials.log import ratios
 from tests.web.case import WebCase
 
 SIZE = (96, 54)
+FOUR_TO_THREE = {"width": 1024, "height": 768}
 SEND = "/api/jobs/1/elsewhere?name="
 
 
@@ -81,7 +93,8 @@ class TestElsewhere(WebCase):
             (entry["seconds"], entry["samples_mean"], entry["peak_memory_bytes"], entry["recipe"]),
             (200.0, 256.0, 3_500_000_000, {}),
         )
-        self.assertIn("3:20 min", self.page("/jobs/1/trials").get_text())
+        self.assertIn("3:20 min as told", self.page("/jobs/1/trials").get_text())
+        self.assertIn("3:20 min as told", self.page("/jobs/1/trials/book").get_text())
 
     def test_noise_estimated_and_measured(self) -> None:
         """Of known noise: 10 % of half the light, and the floor of dark pixels beside it."""
@@ -125,8 +138,68 @@ class TestElsewhere(WebCase):
         self.assertIn("bounces", row.get_text())
 
     def test_another_shape_is_told(self) -> None:
+        """Of the frame as it is now."""
         self.sent(encoded(grey(size=(80, 60))))
-        self.assertIn("another shape", self.page("/jobs/1/trials").get_text())
+        for size, told in (({"width": 1920, "height": 1080}, True), (FOUR_TO_THREE, False)):
+            self.done("PUT", "/api/jobs/1/recipes/final", json=size)
+            row = self.page("/jobs/1/trials").select("tbody tr")[0].get_text()
+            self.assertEqual("another shape" in row, told)
+
+    def test_a_crop_stands_where_its_file_says(self) -> None:
+        """OpenEXR's data window within its display window; one that reaches beyond is all of it."""
+        light = np.full((16, 24, 3), 0.5, np.float32)
+        for origin, crop in (((8, 4), (8 / 96, 4 / 54, 32 / 96, 20 / 54)), ((-4, 0), (0, 0, 1, 1))):
+            path = self.folder / "crop.exr"
+            spec = oiio.ImageSpec(24, 16, 3, "half")
+            spec.x, spec.y = origin
+            spec.full_width, spec.full_height = SIZE
+            out = oiio.ImageOutput.create(str(path))
+            self.assertTrue(out.open(str(path), spec) and out.write_image(light))
+            out.close()
+            number = self.sent(path.read_bytes(), "crop.exr")
+            viewer = self.page(f"/jobs/1/trials?b={number}").find("image-viewer")
+            rect = [float(x) for x in str(viewer["data-b-rect"]).split(",")]
+            np.testing.assert_allclose(rect, crop, atol=1e-5)
+
+    def test_no_light_is_without_bounds(self) -> None:
+        """What is no number is none, what is infinite the most that the file holds."""
+        light = np.full((SIZE[1], SIZE[0], 3), 0.5, np.float32)
+        light[0, 0], light[1, 1], light[2, 2] = np.inf, np.nan, -1.0
+        path = self.folder / "odd.exr"
+        write_exr(path, {"beauty": light}, names={"beauty": ("R", "G", "B")})
+        self.sent(path.read_bytes(), "odd.exr")
+        with self.home.sessions() as db:
+            measured = find_render(db, 1, "trial").measured
+        self.assertTrue(all(math.isfinite(v) for v in measured.values()), measured)
+        for place, wanted in (("0.001&y=0.001", 65504.0), ("0.015&y=0.03", 0.0)):
+            said = self.client.get(f"/api/trials/1/pixel?x={place}").json()
+            np.testing.assert_allclose(said["values"]["beauty"], wanted, rtol=1e-3)
+
+    def test_what_was_told_is_not_shown_as_measured(self) -> None:
+        """In the chart it is marked and never the best; of a ratio with an estimate it is said."""
+        whole = (0.0, 0.0, 1.0, 1.0)
+        log = [TrialFigures(n, whole, 10.0 * n, 0.1 / n, n != 2) for n in (3, 2, 1)]
+        drawn = chart(log, None, None)
+        assert drawn is not None
+        self.assertEqual({p.number: p.here for p in drawn.points}, {1: True, 2: False, 3: True})
+        self.assertEqual(drawn.steps.count("V"), 2)  # steps down at 1 and 3
+        told = chart([TrialFigures(n, whole, 10.0 * n, 0.1, False) for n in (2, 1)], None, None)
+        assert told is not None
+        self.assertEqual(told.steps, "")
+        mine, theirs = {"seconds": 2.0, "noise": 0.2}, {"seconds": 1.0, "noise": 0.1}
+        self.assertEqual(ratios(mine, theirs).noise, "× 2")
+        self.assertEqual(ratios(mine, theirs, sure=False).noise, "about × 2")
+
+    def test_told_against_the_newest_whose_settings_are_known(self) -> None:
+        """Also where that one is no row of the page itself."""
+        self.ended_trial(bounces=1)
+        for _ in range(2):
+            self.sent(encoded(grey()))
+        self.ended_trial(bounces=0)
+        with mock.patch.object(view, "NEWEST", 1):
+            rows = self.page("/jobs/1/trials").select("tbody tr")
+        self.assertEqual(len(rows), 1)
+        self.assertIn("bounces 1 → 0", rows[0].get_text())
 
     def test_what_is_no_picture(self) -> None:
         for name, content in (

@@ -88,7 +88,7 @@ class TestFigures(unittest.TestCase):
                 preview={},
                 measured=measured | known,
             )
-            row = rows([trial])[0]
+            row = rows([trial], None, 16 / 9)[0]
             self.assertEqual(row.black, black)
             self.assertEqual("almost black" in row.title, black)
 

@@ -15,8 +15,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr_rows import ExrRows
 from mill_lane.core.recipe_versions import read_recipe, stored
 from mill_lane.core.render.layers import exr_names
-from mill_lane.jobs.elsewhere import is_elsewhere
-from mill_lane.jobs.lookup import analysis_of, trial_figures, trial_log
+from mill_lane.jobs.lookup import analysis_of, is_elsewhere, trial_figures, trial_log
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, Render
 

@@ -9,24 +9,20 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.outside_pictures import ENDINGS, compared, looked_over
-from mill_lane.core.names import short_name
+from mill_lane.core.formats.pictures import picture_name
 from mill_lane.core.recipe_versions import stored
 from mill_lane.core.render.layers import exr_names
-from mill_lane.jobs.lookup import analysis_of, find_version, recipe_of
+from mill_lane.jobs.lookup import analysis_of, find_version, is_elsewhere, recipe_of
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, Render
 from mill_lane.work.limited import limited
 from mill_lane.work.runs import next_number
 
-ALIKE = 0.01  # of its shape: less apart is the same, cut to whole pixels
-FIGURES = ("seconds", "samples_mean", "peak_memory_bytes")
+# What can be told of a picture, and under which name it is kept.
+TOLD = {"time": "seconds", "samples": "samples_mean", "gigabytes": "peak_memory_bytes"}
+SECONDS = 180.0  # that looking a picture over may take: one of 33 million pixels takes 27
 Figures = dict[str, Any]
-
-
-def is_elsewhere(trial: Render) -> bool:
-    """Whether a trial of the book was made elsewhere."""
-    return bool((trial.device or {}).get("elsewhere"))
 
 
 def check_name(name: str) -> str:
@@ -37,14 +33,8 @@ def check_name(name: str) -> str:
     MillError
         For another ending.
     """
-    short = short_name(name, "picture")
-    if not short.lower().endswith(ENDINGS):
-        raise MillError(
-            f"“{short}” is no picture that can be read.",
-            "Save it as PNG, JPEG, TIFF or EXR.",
-            "The trial book stays as it was.",
-        )
-    return short
+    wanted = "Save it as PNG, JPEG, TIFF or EXR."
+    return picture_name(name, ENDINGS, wanted, "The trial book stays as it was.")
 
 
 def take_in(home: Home, path: Path, name: str, folder: Path) -> tuple[Figures, Taken, Taken]:
@@ -58,27 +48,37 @@ def take_in(home: Home, path: Path, name: str, folder: Path) -> tuple[Figures, T
         To be listed.
     """
     exr, png = folder / "elsewhere.exr", folder / "elsewhere.png"
-    figures = limited(looked_over, path, name, exr, png, exr_names())
+    figures = limited(looked_over, path, name, exr, png, exr_names(), seconds=SECONDS)
     return figures, home.files.put(exr), home.files.put(png)
 
 
 def add(db: Session, job: Job, name: str, figures: Figures, exr: Taken, picture: Taken) -> Render:
-    """Write a picture into the trial book, as the whole view of its camera."""
+    """Write a picture into the trial book, as the view of the job's camera at its first frame.
+
+    Parameters
+    ----------
+    db : Session
+    job : Job
+    name : str
+        Of the file.
+    figures : dict
+        See `looked_over`.
+    exr, picture : Taken
+    """
     width, height = figures["size"]
     recipe = recipe_of(db, job, "draft")
-    final = recipe_of(db, job, "final")
-    shape = width / height / (final.width / final.height)
-    measured = {k: v for k, v in figures.items() if k != "size"}
+    version = find_version(db, job)
+    measured = {k: v for k, v in figures.items() if k not in ("size", "region")}
     trial = Render(
         job_id=job.id,
         kind="trial",
         number=next_number(Render, job.id, "trial"),
-        version_id=find_version(db, job).id,
+        version_id=version.id,
         recipe=stored(recipe.model_copy(update={"width": width, "height": height, "exposure": 0})),
-        region=[0, 0, width, height],
-        frame=analysis_of(db, find_version(db, job)).frames[0],
+        region=list(figures["region"]),
+        frame=analysis_of(db, version).frames[0],
         device={"name": "elsewhere", "elsewhere": True, "file": name},
-        measured={**measured, "elsewhere": True, "other_shape": abs(shape - 1.0) > ALIKE},
+        measured=measured,
         picture=list_file(db, picture),
         exr=list_file(db, exr),
     )
@@ -88,7 +88,13 @@ def add(db: Session, job: Job, name: str, figures: Figures, exr: Taken, picture:
 
 
 def tell(trial: Render, said: Figures) -> None:
-    """Keep what somebody says of a picture made elsewhere: time, samples, memory.
+    """Keep what somebody says of a picture made elsewhere.
+
+    Parameters
+    ----------
+    trial : Render
+    said : dict
+        Seconds, samples a pixel and gigabytes by the names of `TOLD`; None takes one back.
 
     Raises
     ------
@@ -96,14 +102,22 @@ def tell(trial: Render, said: Figures) -> None:
         For a trial of this program, whose figures were measured.
     """
     _check(trial)
-    trial.measured = {**trial.measured, **{k: v for k, v in said.items() if k in FIGURES}}
+    kept = {TOLD[name]: value for name, value in said.items()}
+    if said.get("gigabytes"):
+        kept[TOLD["gigabytes"]] = round(said["gigabytes"] * 1e9)
+    trial.measured = {**trial.measured, **kept}
 
 
 def measure(home: Home, trial: Render, path: Path, name: str) -> Figures:
     """The noise of a picture made elsewhere, from a second one; see `compared`."""
     _check(trial)
     assert trial.exr is not None
-    return limited(compared, path, name, home.files.path(trial.exr), exr_names())
+    return limited(compared, path, name, home.files.path(trial.exr), exr_names(), seconds=SECONDS)
+
+
+def keep_noise(db: Session, trial: Render, figures: Figures) -> None:
+    """Keep what was measured of a picture's noise, in place of the estimate."""
+    trial.measured = {**trial.measured, **figures}
 
 
 def _check(trial: Render) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,9 +15,8 @@ from mill_lane.jobs.summary import Summary
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
+from mill_lane.work.kinds.final import same_shape
 from mill_lane.work.kinds.first_look import FIRST_LOOK, MESHES, PICTURE, Payload
-
-SAME_SHAPE = 1e-3  # relative: what rounding to whole pixels makes of an aspect
 
 
 @dataclass(frozen=True)
@@ -56,7 +54,7 @@ def look_at(
     One of that aspect goes first, where it has a picture; 0 is any.
     """
     found = [
-        (_same_shape(asked, aspect), _found(task))
+        (same_shape(asked.aspect, aspect), _found(task))
         for task, asked in _asked(db, version)
         if (asked.camera, asked.frame) == (camera, frame)
     ]
@@ -68,11 +66,6 @@ def _asked(db: Session, version: SceneVersion) -> list[tuple[Task, Payload]]:
     """The looks at a version that were asked for, newest first."""
     pairs = [(t, Payload.model_validate(t.payload)) for t in _tasks(db, [version.job_id])]
     return [(task, asked) for task, asked in pairs if asked.version == version.id]
-
-
-def _same_shape(asked: Payload, aspect: float) -> bool:
-    either = not asked.aspect or not aspect
-    return either or math.isclose(asked.aspect, aspect, rel_tol=SAME_SHAPE)
 
 
 def newest_looks(db: Session, versions: Sequence[int], jobs: Sequence[int]) -> dict[int, FirstLook]:
@@ -117,7 +110,7 @@ def ask_for_look(db: Session, job: Job, camera: str = "", frame: int | None = No
         if (asked.camera, asked.frame) != (camera, frame):
             continue
         found = _found(task)
-        if _same_shape(asked, aspect) and not task.cancel and (found.refining or found.shown):
+        if same_shape(asked.aspect, aspect) and not task.cancel and (found.refining or found.shown):
             return task
         if found.refining:
             queue.cancel(db, task)  # of a shape that is wanted no more
@@ -137,7 +130,7 @@ def keep_up(db: Session, job: Job) -> Task | None:
     camera = camera if camera in cameras else ""
     names = {camera, ""} if camera in ("", *cameras[:1]) else {camera}
     looked = [a for _, a in _asked(db, version) if a.frame is None and a.camera in names]
-    if not looked or any(_same_shape(a, _final_aspect(db, job)) for a in looked):
+    if not looked or any(same_shape(a.aspect, _final_aspect(db, job)) for a in looked):
         return None
     return ask_for_look(db, job, camera)
 

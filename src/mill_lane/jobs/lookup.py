@@ -133,14 +133,26 @@ def recipe_of(db: Session, job: Job, role: str) -> Recipe:
     return read_recipe(chosen_recipe(db, job, role).data)
 
 
+# Trials that were rendered here; others are pictures from elsewhere.
+MADE_HERE = func.json_extract(Render.device, "$.elsewhere").is_(None)
+
+
+def is_elsewhere(trial: Render) -> bool:
+    """Whether a trial of the book was made elsewhere: what is known of it was told."""
+    return bool((trial.device or {}).get("elsewhere"))
+
+
 @dataclass(frozen=True)
 class TrialFigures:
-    """What is compared of all trials: the crop, as shares of its picture, time and noise."""
+    """What is compared of all trials: the crop, as shares of its picture, time and noise; and
+    whether they were measured here, or told of a picture made elsewhere.
+    """
 
     number: int
     crop: tuple[float, float, float, float]
     seconds: float | None
     noise: float | None
+    here: bool = True
 
 
 def trial_figures(db: Session, job: Job) -> list[TrialFigures]:
@@ -153,11 +165,12 @@ def trial_figures(db: Session, job: Job) -> list[TrialFigures]:
         of(Render.recipe, "$.height"),
         of(Render.measured, "$.seconds"),
         of(Render.measured, "$.noise"),
+        MADE_HERE,
     )
     query = select(*columns).where(*_trials_of(job)).order_by(Render.number.desc())
     return [
-        TrialFigures(n, (r[0] / w, r[1] / h, r[2] / w, r[3] / h), seconds, noise)
-        for n, r, w, h, seconds, noise in db.execute(query)
+        TrialFigures(n, (r[0] / w, r[1] / h, r[2] / w, r[3] / h), seconds, noise, bool(here))
+        for n, r, w, h, seconds, noise, here in db.execute(query)
     ]
 
 
@@ -190,7 +203,7 @@ def newest_with_picture(db: Session, job: Job, numbers: Collection[int]) -> Rend
         *_trials_of(job),
         Render.number.in_(numbers),
         Render.picture.is_not(None),
-        func.json_extract(Render.measured, "$.elsewhere").is_(None),
+        MADE_HERE,
     )
     return db.scalars(query.order_by(Render.number.desc()).limit(1)).first()
 

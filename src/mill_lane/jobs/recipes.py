@@ -9,12 +9,12 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError, input_words
+from mill_lane.core.formats.pictures import picture_name
 from mill_lane.core.formats.sky_pictures import SKY_ENDINGS, sky_size
-from mill_lane.core.names import short_name
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
 from mill_lane.core.recipe_versions import read_recipe, stored, upgraded
 from mill_lane.core.render.layers import check_layers
-from mill_lane.jobs.lookup import chosen_recipe
+from mill_lane.jobs.lookup import chosen_recipe, is_elsewhere
 from mill_lane.store.files import Taken, list_file
 from mill_lane.store.home import Home
 from mill_lane.store.models import Job, RecipeRow, Render, StoredFile
@@ -72,7 +72,18 @@ def put_back(db: Session, job: Job, role: str, trial: Render) -> Recipe:
     """Take a trial's settings over into a recipe, which remembers what it was.
 
     What a trial keeps beside its picture, and that it had no end, are no settings of it.
+
+    Raises
+    ------
+    MillError
+        For a picture made elsewhere.
     """
+    if is_elsewhere(trial):
+        raise MillError(
+            f"Trial {trial.number} was made elsewhere: nobody knows its settings here.",
+            "Put back those of a trial that was rendered here.",
+            "The recipe stays as it was.",
+        )
     row = chosen_recipe(db, job, role)
     kept, found = read_recipe(row.data), read_recipe(trial.recipe)
     same: dict[str, Any] = {"layers": kept.layers}
@@ -144,14 +155,8 @@ def undo(db: Session, job: Job, role: str) -> Recipe:
 
 def check_sky_name(name: str) -> str:
     """The name of a file fit to be shown, if its ending is one of a sky picture's."""
-    short = short_name(name, "sky")
-    if not short.lower().endswith(SKY_ENDINGS):
-        raise MillError(
-            f"“{short}” is neither HDR nor EXR.",
-            "Save the picture as .hdr or .exr.",
-            "The sky stays as it was.",
-        )
-    return short
+    wanted = "Save the picture as .hdr or .exr."
+    return picture_name(name, SKY_ENDINGS, wanted, "The sky stays as it was.")
 
 
 def take_sky(home: Home, path: Path, name: str) -> tuple[Taken, str]:

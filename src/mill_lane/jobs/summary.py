@@ -13,7 +13,7 @@ from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.core.weigh.ledger import Ledger, Verdict, draw_up, judge
-from mill_lane.jobs.lookup import analysis_of, device_of, recipe_of
+from mill_lane.jobs.lookup import MADE_HERE, analysis_of, device_of, recipe_of
 from mill_lane.jobs.proposals import Proposals, propose_all
 from mill_lane.store.models import Job, Render, RenderGroup, SceneVersion, TrimEntry
 from mill_lane.work.kinds.final import largest_picture
@@ -157,7 +157,7 @@ def estimate_for(
             Render.version_id.in_(_alike(db, version)),
             Render.picture.is_not(None),
             ~Render.removed,
-            func.json_extract(Render.measured, "$.elsewhere").is_(None),
+            MADE_HERE,
         )
     )
     best: Estimate | None = None

@@ -4,8 +4,6 @@ camera, or another shape or size of picture.
 
 from __future__ import annotations
 
-import math
-
 from sqlalchemy import select
 from sqlalchemy.orm import Session, defer
 
@@ -15,17 +13,14 @@ from mill_lane.jobs import looks
 from mill_lane.jobs.lookup import OPEN_STATES, analysis_of, recipe_of
 from mill_lane.store.models import Job, SceneVersion, Task
 from mill_lane.work import queue
-from mill_lane.work.kinds.final import largest_picture
+from mill_lane.work.kinds.final import largest_picture, same_shape
 from mill_lane.work.kinds.propose import PROPOSE, usual_questions
 from mill_lane.work.kinds.weigh import WEIGH, Payload
-
-SAME_SHAPE = looks.SAME_SHAPE
 
 
 def is_of(analysis: Analysis, final: Recipe) -> bool:
     """Whether an analysis is of the camera and the shape of the picture of the final set."""
-    aspect = final.width / final.height
-    alike = not analysis.aspect or math.isclose(analysis.aspect, aspect, rel_tol=SAME_SHAPE)
+    alike = same_shape(analysis.aspect, final.width / final.height)
     return alike and analysis.camera == analysis.camera_for(final.camera)
 
 
@@ -80,8 +75,7 @@ def asked_for(analysis: Analysis, final: Recipe, version: SceneVersion) -> Paylo
 
 
 def _alike(one: Payload, other: Payload) -> bool:
-    shape = math.isclose(one.aspect, other.aspect, rel_tol=SAME_SHAPE)
-    return shape and one.camera == other.camera
+    return same_shape(one.aspect, other.aspect) and one.camera == other.camera
 
 
 def _weighings(db: Session, version: SceneVersion) -> list[Task]:

@@ -226,7 +226,9 @@ def goes_before(
     return kind in patience and next_job != job and turn > own
 
 
-def is_wanted(session: Session, kinds: Iterable[Declared], running: int, lane: str | None) -> bool:
+def must_give_way(
+    session: Session, kinds: Iterable[Declared], running: int, lane: str | None
+) -> bool:
     """Whether what runs in a lane, and gives way, is to do so now."""
     return somebody_waits(session, kinds) or goes_before(session, kinds, running, lane)
 

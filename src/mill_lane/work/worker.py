@@ -331,7 +331,7 @@ class Worker:
             with self.home.sessions() as session:
                 cancel, wants = queue.beat(session, doing.number, **doing.progress)
                 patient = doing.kind.gives_way and not cancel and not doing.asked_at
-                if patient and queue.is_wanted(session, KINDS, doing.number, doing.kind.lane):
+                if patient and queue.must_give_way(session, KINDS, doing.number, doing.kind.lane):
                     doing.gave_way = cancel = True
         except OperationalError as e:
             cancel, wants, trouble = False, doing.told, hindrance(e)

@@ -35,7 +35,7 @@ class Verdict(BaseModel):
         the error s^2 C + (1 - s)^2 R + 2 s (1 - s) X; and R + C - 2 X is the squared difference of
         the two pictures, which needs no truth.  None where that was not measured.
         """
-        if not self.apart or self.apart <= 0.0:
+        if not self.apart:
             return None
         return min(max(0.5 + (self.raw - self.clean) / (2.0 * self.apart), 0.0), 1.0)
 

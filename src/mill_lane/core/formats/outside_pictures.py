@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,32 +12,56 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 
 from mill_lane.core.errors import MillError
-from mill_lane.core.formats.exr import Names, read_planes, write_exr
+from mill_lane.core.formats.exr import HALF_MOST, Names, read_planes, write_exr
 from mill_lane.core.formats.pictures import forget_error, picture_input, write_pixels
-from mill_lane.core.image.noise import error_of_one, error_of_two, summarise
-from mill_lane.core.image.srgb import luminance, to_linear, view
+from mill_lane.core.image.noise import (
+    BAND,
+    WINDOW,
+    by_bands,
+    error_of_one,
+    error_of_two,
+    summarise,
+)
+from mill_lane.core.image.srgb import in_bands, luminance, to_linear, view
 
 ENDINGS = (".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".exr", ".hdr")
 KINDS = ("png", "jpeg", "webp", "tiff", "openexr", "hdr")
 MOST_PIXELS = 40_000_000  # 7680 x 4320 is 33 million
 LEAST_SIDE = 8
 COLOURS = ("R", "G", "B")
+REACH = WINDOW // 2 + 1  # rows that `error_of_one` looks beyond a pixel
 
 
-def read_outside(path: Path, name: str) -> NDArray[np.float32]:
-    """Read a picture.
+@dataclass(frozen=True, eq=False)
+class Outside:
+    """A picture from elsewhere.
+
+    Attributes
+    ----------
+    light : array of float32, (h, w, 3)
+        Linear light.
+    size : (int, int)
+        Width and height of the frame that it is a part of, or all of.
+    region : (int, int, int, int)
+        Where it lies in the frame: x0, y0, x1, y1.
+    """
+
+    light: NDArray[np.float32]
+    size: tuple[int, int]
+    region: tuple[int, int, int, int]
+
+
+def read_outside(path: Path, name: str) -> Outside:
+    """Read a picture: linear light, in the frame that its header tells.
+
+    Integers are decoded by sRGB (IEC 61966-2-1).  What is no number, or below 0, is 0; what is
+    brighter than 16 bits hold is the most that they do.
 
     Parameters
     ----------
     path : Path
     name : str
         For messages.
-
-    Returns
-    -------
-    array of float32, (H, W, 3)
-        Linear light; integers are decoded by sRGB (IEC 61966-2-1).  What is no number, or below 0,
-        is 0.
 
     Raises
     ------
@@ -57,13 +82,39 @@ def read_outside(path: Path, name: str) -> NDArray[np.float32]:
         if pixels is None or source.has_error:
             forget_error(source)
             raise _refused(name, "it is damaged")
-        linear = spec.format.basetype in (oiio.HALF, oiio.FLOAT, oiio.DOUBLE)
+        integers = spec.format.basetype not in (oiio.HALF, oiio.FLOAT, oiio.DOUBLE)
     pixels = np.asarray(pixels, np.float32).reshape(spec.height, spec.width, last - first)
-    light = pixels[..., [c - first for c in channels]]
-    if not linear:
-        light = to_linear(light).astype(np.float32)
-    np.nan_to_num(light, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
-    return np.maximum(light, np.float32(0.0), out=light)
+    light = np.empty((spec.height, spec.width, 3), np.float32)
+    for rows in _bands(spec.height):
+        part = pixels[rows][..., [c - first for c in channels]]
+        part = np.nan_to_num(part, nan=0.0, posinf=HALF_MOST, neginf=0.0)
+        light[rows] = np.clip(to_linear(part) if integers else part, 0.0, HALF_MOST)
+    return Outside(light, *_placed(spec))
+
+
+def _bands(height: int) -> list[slice]:
+    """Rows of a picture, some at a time: what is worked out of them takes little memory."""
+    return [slice(y, min(y + BAND, height)) for y in range(0, height, BAND)]
+
+
+def _placed(spec: oiio.ImageSpec) -> tuple[tuple[int, int], tuple[int, int, int, int]]:
+    """The frame's size, and where the picture lies in it: OpenEXR's display and data windows.
+
+    One that reaches beyond its frame is all of it.
+    """
+    x, y = spec.x - spec.full_x, spec.y - spec.full_y
+    within = x >= 0 and y >= 0
+    within &= x + spec.width <= spec.full_width and y + spec.height <= spec.full_height
+    if not within:
+        return (spec.width, spec.height), (0, 0, spec.width, spec.height)
+    return (spec.full_width, spec.full_height), (x, y, x + spec.width, y + spec.height)
+
+
+def _luma(light: NDArray[np.float32]) -> NDArray[np.float32]:
+    out = np.empty(light.shape[:2], np.float32)
+    for rows in _bands(len(light)):
+        out[rows] = luminance(light[rows])
+    return out
 
 
 def looked_over(path: Path, name: str, exr: Path, png: Path, names: Names) -> dict[str, Any]:
@@ -82,16 +133,22 @@ def looked_over(path: Path, name: str, exr: Path, png: Path, names: Names) -> di
     Returns
     -------
     dict
-        Its size, mean luminance and noise; the noise is estimated.
+        Size and region in pixels of the frame, mean luminance, and the noise, estimated.
+
+    Raises
+    ------
+    MillError
+        See `read_outside`.
     """
-    light = read_outside(path, name)
-    luma = luminance(light)
-    noise = summarise(error_of_one(luma))
-    write_exr(exr, {"beauty": light}, names=names, half=True)
-    write_pixels(png, view(light))
+    picture = read_outside(path, name)
+    luma = _luma(picture.light)
+    noise = summarise(by_bands(error_of_one, luma, halo=REACH))
+    write_exr(exr, {"beauty": picture.light}, names=names, half=True)
+    write_pixels(png, in_bands(view, picture.light))
     return {
-        "size": (light.shape[1], light.shape[0]),
-        "mean_luminance": float(luma.mean()),
+        "size": picture.size,
+        "region": picture.region,
+        "mean_luminance": float(luma.mean(dtype=np.float64)),
         "noise": noise.rms,
         "noise_p95": noise.p95,
     }
@@ -100,6 +157,21 @@ def looked_over(path: Path, name: str, exr: Path, png: Path, names: Names) -> di
 def compared(path: Path, name: str, kept: Path, names: Names) -> dict[str, Any]:
     """Measure the noise from a second picture of the same view, beside the one that is kept.
 
+    Parameters
+    ----------
+    path : Path
+    name : str
+        For messages.
+    kept : Path
+        The EXR of the first, as `looked_over` wrote it.
+    names : mapping
+        Of its channels.
+
+    Returns
+    -------
+    dict
+        The noise of one of the two, measured.
+
     Raises
     ------
     MillError
@@ -107,22 +179,21 @@ def compared(path: Path, name: str, kept: Path, names: Names) -> dict[str, Any]:
     """
     planes = read_planes(kept)
     first = np.stack([planes[n] for n in names["beauty"]], -1)
-    second = read_outside(path, name)
+    second = read_outside(path, name).light
     if second.shape != first.shape:
         raise MillError(
             f"“{name}” has {second.shape[1]} x {second.shape[0]} pixels, the first picture "
             f"{first.shape[1]} x {first.shape[0]}.",
             "Render the same view again at the same size, with another seed.",
-            "The noise stays as it was estimated.",
+            "The noise stays as it was.",
         )
-    second = second.astype(np.float16).astype(np.float32)  # as the first was kept
-    if np.array_equal(first, second):
+    if np.array_equal(first, second.astype(np.float16)):  # as the first was kept
         raise MillError(
             f"“{name}” is the same picture once more.",
             "Render the same view again with another seed: what differs is the noise.",
-            "The noise stays as it was estimated.",
+            "The noise stays as it was.",
         )
-    noise = summarise(error_of_two(luminance(first), luminance(second)))
+    noise = summarise(by_bands(error_of_two, _luma(first), _luma(second)))
     return {"noise": noise.rms, "noise_p95": noise.p95, "noise_measured": True}
 
 

@@ -22,6 +22,7 @@ from PIL import Image as Pillow
 from mill_lane.core.disk import check_disk
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats import basis
+from mill_lane.core.names import short_name
 
 LARGEST_SIDE = 16384
 THUMBNAIL_SIZE = (160, 120)
@@ -244,6 +245,17 @@ def quick_png(pixels: NDArray[np.uint8], level: int = 1) -> bytes:
     return out.getvalue()
 
 
+def picture_name(name: str, endings: tuple[str, ...], hint: str, kept: str) -> str:
+    """The name of a file fit to be shown, if it has one of these endings.
+
+    Raises MillError with that hint, and with what was kept, for another ending.
+    """
+    short = short_name(name, "picture")
+    if not short.lower().endswith(endings):
+        raise MillError(f"“{short}” is no {', '.join(endings)}.", hint, kept)
+    return short
+
+
 @contextlib.contextmanager
 def picture_input(path: Path, refused: Callable[[str], MillError]) -> Iterator[oiio.ImageInput]:
     """A picture's header, and its pixels for whoever reads them; shut afterwards.
@@ -263,17 +275,18 @@ def picture_input(path: Path, refused: Callable[[str], MillError]) -> Iterator[o
 def small_jpeg(picture: Path) -> bytes:
     """A JPEG of at most 160 x 120 pixels of an 8-bit picture."""
     out = io.BytesIO()
-    with Pillow.open(picture) as whole:
-        small = whole.convert("RGB")
-    small.thumbnail(THUMBNAIL_SIZE)
-    small.save(out, "JPEG", quality=85)
+    _small(picture).convert("RGB").save(out, "JPEG", quality=85)
     return out.getvalue()
 
 
 def write_thumbnail(picture: Path, folder: Path) -> Path:
     """Write a picture of at most 160 x 120 pixels of an 8-bit one into a folder; where it lies."""
     small = folder / "thumbnail.png"
+    _small(picture).save(small)
+    return small
+
+
+def _small(picture: Path) -> Pillow.Image:
     with Pillow.open(picture) as whole:
         whole.thumbnail(THUMBNAIL_SIZE)
-        whole.save(small)
-    return small
+        return whole.copy()

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 WINDOW = 9
+BAND = 128  # rows at a time
 FLOOR = 0.05  # keeps the relative error of black pixels finite
 
 
@@ -84,6 +86,33 @@ def error_of_two(
     a, b = np.asarray(first, float), np.asarray(second, float)
     sigma = np.sqrt(pool((a - b) ** 2 / 2.0, window))
     return sigma / (pool((a + b) / 2.0, window) + FLOOR)
+
+
+def by_bands(
+    measure: Callable[..., NDArray[Any]], *planes: NDArray[Any], halo: int = WINDOW // 2
+) -> NDArray[np.float32]:
+    """A noise map made a few rows at a time, so that a large picture takes little memory.
+
+    Parameters
+    ----------
+    measure : callable
+        Makes a map (h, W) of rows of the planes.
+    *planes : arrays, (H, W)
+    halo : int
+        Rows beyond its own that a pixel's noise depends on.
+
+    Returns
+    -------
+    array of float32, (H, W)
+    """
+    height = len(planes[0])
+    out = np.empty(planes[0].shape, np.float32)
+    for y in range(0, height, BAND):
+        low, high = max(0, y - halo), min(height, y + BAND + halo)
+        error = measure(*(plane[low:high] for plane in planes))
+        end = min(height, y + BAND)
+        out[y:end] = error[y - low : end - low]
+    return out
 
 
 def error_of_one(picture: NDArray[Any], window: int = WINDOW) -> NDArray[np.float64]:

@@ -5,9 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from mill_lane.core.image.noise import WINDOW, relative_error
-
-BAND = 128  # rows at a time, so that measuring a large picture takes little memory
+from mill_lane.core.image.noise import by_bands, relative_error
 
 
 def noise_map(luma: NDArray[np.float32], samples: NDArray[np.uint32]) -> NDArray[np.float32]:
@@ -25,13 +23,4 @@ def noise_map(luma: NDArray[np.float32], samples: NDArray[np.uint32]) -> NDArray
     array of float32, (H, W)
         Infinite where a pixel has fewer than two samples.
     """
-    height = samples.shape[0]
-    out = np.empty(samples.shape, np.float32)
-    halo = WINDOW // 2
-    for y in range(0, height, BAND):
-        low, high = max(0, y - halo), min(height, y + BAND + halo)
-        rows = slice(low, high)
-        error = relative_error(luma[rows, :, 0], luma[rows, :, 1], samples[rows])
-        end = min(height, y + BAND)
-        out[y:end] = error[y - low : end - low]
-    return out
+    return by_bands(relative_error, luma[..., 0], luma[..., 1], samples)

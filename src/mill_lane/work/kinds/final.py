@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import math
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.store.models import Job, RecipeRow
+
+SAME_SHAPE = 1e-3  # relative: what rounding to whole pixels makes of an aspect
+
+
+def same_shape(one: float, other: float) -> bool:
+    """Whether two aspects, width over height, are alike; 0 is any."""
+    return not one or not other or math.isclose(one, other, rel_tol=SAME_SHAPE)
 
 
 def final_recipe(db: Session, job: int) -> Recipe:

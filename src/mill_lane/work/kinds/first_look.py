@@ -15,9 +15,16 @@ from mill_lane.store.models import SceneVersion
 from mill_lane.work.kinds.base import AT_ONCE, Context, Kind, Report
 from mill_lane.work.kinds.final import final_recipe
 
-WIDTH = 480  # pixels; the height goes by the final picture
+WIDTH = 480  # pixels of the longer side; the other goes by the final picture
+LEAST = 16  # pixels of the shorter one
 SMALL = 2  # times smaller is what is shown first
 PICTURE, MESHES = "look.png", "meshes.png"
+
+
+def size_of(aspect: float) -> tuple[int, int]:
+    """Width and height of a look, pixels: `WIDTH` at the longer side, and at least a few."""
+    sides = (WIDTH, WIDTH / aspect) if aspect >= 1.0 else (WIDTH * aspect, WIDTH)
+    return max(round(sides[0]), LEAST), max(round(sides[1]), LEAST)
 
 
 class Payload(BaseModel):
@@ -68,10 +75,10 @@ class FirstLook(Kind[Payload, Request, Result]):
         """Find the scene."""
         row = context.db.get_one(SceneVersion, payload.version)
         recipe = final_recipe(context.db, row.job_id)
-        height = round(WIDTH / (payload.aspect or recipe.width / recipe.height))
+        aspect = payload.aspect or recipe.width / recipe.height
         return Request(
             scene=context.home.files.path(row.file_hash),
-            size=(WIDTH, min(max(height, WIDTH // 4), WIDTH)),
+            size=size_of(aspect),
             camera=payload.camera,
             frame=payload.frame,
             folder=context.folder,

@@ -1,9 +1,10 @@
 // <image-viewer>: the picture at fit or 1:1, panned, cropped, and two trials compared by wipe.
 //
 // Everything is in pixels of the whole picture (data-size).  data-under is a whole-view picture,
-// data-a and data-b are crops with their places in data-a-rect and data-b-rect, data-c and data-d those
-// that stand in a row with them, data-live a crop that is still rendering.  All rectangles are shares of the picture, 0 to 1, so that trials of other sizes
-// fall into place, and so is the crop that is drawn, data-crop.
+// data-a and data-b are crops with their places in data-a-rect and data-b-rect, data-c and data-d
+// those that stand in a row with them, data-live a crop that is still rendering.  All rectangles are
+// shares of the picture, 0 to 1, so that trials of other sizes fall into place, and so is the crop
+// that is drawn, data-crop.
 const WHOLE = [0, 0, 1, 1];
 const PAD = 12; // CSS pixels round a picture at fit
 const GRIP = 8; // CSS pixels beside the wipe in which it can be taken
@@ -241,15 +242,21 @@ class ImageViewer extends HTMLElement {
       this.paint(c, second, b);
     }
     if (!this.pictures.look) this.paint(c, "live", this.numbers("live-rect", WHOLE));
-    if (this.brush && BRUSHES.has(this.mode)) {
-      this.brush.draw(c, token("--color-ochre"), this.placed(b));
-    }
     const region = this.drawing || this.pixels(this.numbers("crop", null));
-    if (!region) return;
-    const { at } = this;
-    for (let panel = 0; panel < this.panels; panel++) {
+    this.inPanels(() => {
+      if (this.brush && BRUSHES.has(this.mode)) {
+        this.brush.draw(c, token("--color-ochre"), this.placed(b));
+      }
+      if (region) this.drawRegion(c, region);
+    });
+  }
+
+  // Draws something in each panel, told its number.
+  inPanels(draw) {
+    const { at, panels } = this;
+    for (let panel = 0; panel < panels; panel++) {
       this.at = [at[0] + this.shift(panel), at[1]];
-      this.drawRegion(c, region);
+      draw(panel);
     }
     this.at = at;
   }
@@ -265,9 +272,10 @@ class ImageViewer extends HTMLElement {
 
   // All panels show the same place at the same scale.
   drawBeside(c) {
-    const { at, panels } = this;
-    const wide = this.clientWidth / panels;
-    this.compared.forEach((key, panel) => {
+    const wide = this.clientWidth / this.panels;
+    const keys = this.compared;
+    this.inPanels((panel) => {
+      const key = keys[panel];
       const from = panel * wide;
       c.save();
       c.beginPath();
@@ -275,7 +283,6 @@ class ImageViewer extends HTMLElement {
       c.clip();
       c.fillStyle = token("--color-well");
       c.fillRect(from, 0, wide, this.clientHeight);
-      this.at = [at[0] + this.shift(panel), at[1]];
       this.paint(c, key, key === "look" ? this.lookRect : this.numbers(`${key}-rect`, WHOLE));
       c.restore();
       const colour = token(panel ? "--color-ink" : "--color-race");
@@ -283,7 +290,6 @@ class ImageViewer extends HTMLElement {
       c.fillStyle = token("--color-white");
       if (panel) c.fillRect(Math.round(from) - 1, 0, 2, this.clientHeight);
     });
-    this.at = at;
   }
 
   nameOf(key) {
@@ -330,8 +336,7 @@ class ImageViewer extends HTMLElement {
 
   setCompare(how) {
     this.compare = how;
-    const choice = document.querySelector("[data-compare]");
-    if (choice) choice.value = how;
+    this.tell("compared", how);
     clearInterval(this.turning);
     this.turn = 0;
     // Whoever wants less motion turns by the key.
@@ -429,7 +434,8 @@ class ImageViewer extends HTMLElement {
   // Where a place in the element is in the mask, which covers B, in shares.
   inMask(p) {
     const [x, y, w, h] = this.placed(this.numbers("b-rect", WHOLE));
-    return [(p[0] - x) / w, (p[1] - y) / h];
+    const [left, top] = this.flat(p);
+    return [(left - x) / w, (top - y) / h];
   }
 
   stroke(p) {

@@ -2,6 +2,7 @@
 import { visit } from "./page.js";
 
 const NONE = -1;
+const TRIES = 5; // in a row
 const LATER = 1000; // milliseconds until a picture that did not come is asked for again
 
 function loaded(src) {
@@ -42,11 +43,16 @@ class FirstLook extends HTMLElement {
     if (turn !== this.turn) return;
     if (!shown) {
       // It may just be on its way from one place to another.
-      setTimeout(() => turn === this.turn && this.isConnected && this.update(), LATER);
+      this.tries = (this.tries || 0) + 1;
+      const again = () => turn === this.turn && this.isConnected && this.update();
+      if (this.tries < TRIES) setTimeout(again, LATER);
       return;
     }
+    this.tries = 0;
     this.canvas.width = shown.naturalWidth;
     this.canvas.height = shown.naturalHeight;
+    // An upright one is as high as others are wide.
+    this.canvas.style.width = `${Math.min(100, (100 * shown.naturalWidth) / shown.naturalHeight)}%`;
     const context = this.canvas.getContext("2d", { willReadFrequently: true });
     this.numbers = codes ? this.read(context, codes) : null;
     context.drawImage(shown, 0, 0);

@@ -97,8 +97,8 @@ export async function refresh() {
     failed = answer.status >= 500;
     if (answer.ok) morph(new DOMParser().parseFromString(await answer.text(), "text/html"));
   } catch (e) {
-    failed = true;
     if (e.name !== "TimeoutError" && e.name !== "TypeError") throw e;
+    failed = true;
   } finally {
     const { again } = refreshing;
     refreshing = null;

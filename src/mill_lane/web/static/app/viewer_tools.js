@@ -83,6 +83,10 @@ document.addEventListener("alpine:init", () => {
     compare(event) {
       this.viewer.setCompare(event.target.value);
     },
+    compared(event) {
+      const choice = this.$root.querySelector("[data-compare]");
+      if (choice) choice.value = event.detail;
+    },
     gained(event) {
       this.viewer.gain = Math.max(1, Number(event.target.value) || 1);
       this.viewer.draw();

@@ -18,6 +18,7 @@ class Point:
     x: float
     y: float
     mark: str
+    here: bool  # measured here, not told of a picture made elsewhere
 
 
 @dataclass(frozen=True)
@@ -33,7 +34,10 @@ class Chart:
 def chart(
     log: list[TrialFigures], a: int | None, b: int | None, width: float = 400, height: float = 190
 ) -> Chart | None:
-    """Every trial of the newest crop; None when there are fewer than two."""
+    """Every trial of the newest crop; None when there are fewer than two.
+
+    What was told of pictures made elsewhere is marked, and counts for no best.
+    """
     data = [r for r in log if r.crop == log[0].crop and r.seconds and r.noise]
     if len(data) < 2:
         return None
@@ -51,6 +55,7 @@ def chart(
             round(fx(r.seconds), 1),
             round(fy(r.noise), 1),
             "a" if r.number == a else "b" if r.number == b else "",
+            r.here,
         )
         for r in data
     ]
@@ -60,12 +65,12 @@ def chart(
     y_ticks = [(round(fy(v), 1), percent(v)) for v in ticks(min(noises) / 1.3, max(noises) * 1.3)]
     best = math.inf
     steps: list[str] = []
-    for r in sorted(data, key=lambda r: (r.seconds or 0, r.noise or 0)):
+    for r in sorted((r for r in data if r.here), key=lambda r: (r.seconds or 0, r.noise or 0)):
         if (r.noise or math.inf) < best:
             best = r.noise or math.inf
             x, y = round(fx(r.seconds), 1), round(fy(r.noise), 1)
             steps.append(f"H{x}V{y}" if steps else f"M{x},{top}V{y}")
-    return Chart(points, x_ticks, y_ticks, "".join(steps) + f"H{right}")
+    return Chart(points, x_ticks, y_ticks, "".join([*steps, f"H{right}"] if steps else []))
 
 
 def apart(marks: list[tuple[float, str]], room: float = 50) -> list[tuple[float, str]]:

@@ -5,10 +5,8 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel, Field
-from sqlalchemy.orm import Session
 
 from mill_lane.core.crop import crop_of
 from mill_lane.core.denoise.masks import Where
@@ -19,10 +17,9 @@ from mill_lane.jobs.denoising import blend, clean_file, denoise_trial, kept_of
 from mill_lane.jobs.exposed import within
 from mill_lane.jobs.holding import TARGET, ask
 from mill_lane.jobs.lookup import find_job, find_render
-from mill_lane.store.transactions import write
-from mill_lane.web.shared.context import AHome, Db, Done, home_of
-from mill_lane.web.shared.uploads import received
+from mill_lane.web.shared.context import AHome, Db, Done
 from mill_lane.web.stations.trials.denoising import numbers_of
+from mill_lane.web.stations.trials.sent import sent_for_trial
 from mill_lane.work.kinds.denoise import Wanted
 
 router = APIRouter()
@@ -103,22 +100,11 @@ def object_at(db: Db, home: AHome, trial: int, x: Share, y: Share) -> AnObject:
 @router.post("/api/trials/{trial}/mask", max_body_size=MASK_LIMIT)
 async def set_mask(request: Request, trial: int, name: str) -> Done:
     """Take a painted or loaded picture as the mask of a trial: white is what is cleaned."""
-    home, name = home_of(request), short_name(name, "mask")
-    advice, again = "Save it as grey PNG of the trial's size.", "Save it again."
-    async with received(request, home.scratch, name, MASK_LIMIT, advice, again) as upload:
-
-        def take() -> None:
-            with home.sessions() as db:
-                row = find_render(db, trial, "trial")
-            taken = masks.take_mask(home, row, upload.path, name)
-
-            def use(db: Session) -> None:
-                masks.use_mask(db, find_render(db, trial, "trial"), taken)
-
-            write(home.sessions, use)
-
-        await run_in_threadpool(take)
-    return Done()
+    words = "Save it as grey PNG of the trial's size.", "Save it again."
+    short = short_name(name, "mask")
+    return await sent_for_trial(
+        request, trial, short, MASK_LIMIT, words, masks.take_mask, masks.use_mask
+    )
 
 
 @router.delete("/api/trials/{trial}/mask")

@@ -17,6 +17,7 @@ from mill_lane.jobs.lookup import find_job, find_render
 from mill_lane.store.transactions import write
 from mill_lane.web.shared.context import Db, Done, home_of
 from mill_lane.web.shared.uploads import received
+from mill_lane.web.stations.trials.sent import sent_for_trial
 
 router = APIRouter()
 LIMIT = 400 * 10**6
@@ -65,14 +66,6 @@ class Told(BaseModel):
     samples: Number = None
     gigabytes: Number = None
 
-    def figures(self) -> elsewhere.Figures:
-        """The same as it is kept."""
-        named = {"time": "seconds", "samples": "samples_mean", "gigabytes": "peak_memory_bytes"}
-        said = self.model_dump(include=self.model_fields_set)
-        if said.get("gigabytes"):
-            said["gigabytes"] = round(said["gigabytes"] * 1e9)
-        return {named[k]: v for k, v in said.items()}
-
 
 @router.post("/api/jobs/{job}/elsewhere", max_body_size=LIMIT)
 async def add(request: Request, job: int, name: str) -> Done:
@@ -97,26 +90,19 @@ async def add(request: Request, job: int, name: str) -> Done:
 @router.put("/api/trials/{trial}/figures")
 def tell(db: Db, trial: int, told: Told) -> Done:
     """Say how long a picture made elsewhere took, its samples and its memory."""
-    elsewhere.tell(find_render(db, trial, "trial"), told.figures())
+    elsewhere.tell(find_render(db, trial, "trial"), told.model_dump(exclude_unset=True))
     return Done()
 
 
 @router.post("/api/trials/{trial}/second", max_body_size=LIMIT)
 async def second(request: Request, trial: int, name: str) -> Done:
     """Measure the noise of a picture made elsewhere from another render of the same view."""
-    short, home = elsewhere.check_name(name), home_of(request)
-    async with received(request, home.scratch, short, LIMIT, ADVICE, AGAIN) as upload:
-
-        def take() -> None:
-            with home.sessions() as db:
-                row = find_render(db, trial, "trial")
-            figures = elsewhere.measure(home, row, upload.path, short)
-
-            def inner(db: Session) -> None:
-                row = find_render(db, trial, "trial")
-                row.measured = {**row.measured, **figures}
-
-            write(home.sessions, inner)
-
-        await run_in_threadpool(take)
-    return Done()
+    return await sent_for_trial(
+        request,
+        trial,
+        elsewhere.check_name(name),
+        LIMIT,
+        (ADVICE, AGAIN),
+        elsewhere.measure,
+        elsewhere.keep_noise,
+    )

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from mill_lane.core.recipe_versions import upgraded
-from mill_lane.jobs.elsewhere import is_elsewhere
+from mill_lane.jobs.elsewhere import TOLD
+from mill_lane.jobs.lookup import is_elsewhere
 from mill_lane.store.models import Render
 from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import duration, percent
@@ -25,6 +27,7 @@ PREVIEWS = {
 VIEWS = {"occlusion": "occlusion", "wires": "wireframe"}
 Values = dict[str, Any]
 ENDED = {"hand": "stopped by hand", "time": "its time was over", "noise": "clean enough"}
+SHAPE = 0.01  # of an aspect: less apart is the same, cut to whole pixels
 ALIKE = 0.02  # a share of the light, within which two pictures are alike in it
 ALMOST_BLACK = 0.004
 """Mean linear luminance below which a picture shows nothing on a screen: an sRGB code of 13
@@ -63,6 +66,11 @@ class Row:
     told: dict[str, str] | None  # what was typed of a picture made elsewhere; None for others
 
     @property
+    def time_words(self) -> str:
+        """The time; one that was told, and not measured here, says so."""
+        return f"{self.time} as told" if self.time and self.told is not None else self.time
+
+    @property
     def words(self) -> str:
         """All that it is found by."""
         star = "starred" if self.starred else ""
@@ -84,9 +92,6 @@ def preview_text(preview: dict[str, Any] | None) -> str:
 
 def changes(trial: Render, before: Render | None) -> str:
     """What was changed since the trial before it, in a few words."""
-    if is_elsewhere(trial):
-        shape = ", another shape than the frame" if trial.measured.get("other_shape") else ""
-        return f"made elsewhere{shape}"
     if before is None:
         return "base"
     out = setting_changes(upgraded(before.recipe), upgraded(trial.recipe))
@@ -141,8 +146,8 @@ def _of_elsewhere(t: Render) -> str:
 
 def _told(m: Values) -> dict[str, str]:
     """What was told of a picture made elsewhere, as it is typed."""
-    gigabytes = (m.get("peak_memory_bytes") or 0) / 1e9
-    figures = {"time": m.get("seconds"), "samples": m.get("samples_mean"), "gigabytes": gigabytes}
+    figures = {name: m.get(kept) or 0 for name, kept in TOLD.items()}
+    figures["gigabytes"] /= 1e9
     return {name: f"{value:g}" if value else "" for name, value in figures.items()}
 
 
@@ -181,8 +186,11 @@ def ended(measured: Values) -> str:
     return f"{ENDED[how]}, {measured['samples_mean']:.3g} samples a pixel"
 
 
-def ratios(measured: Values | None, base: Values | None) -> Ratios:
-    """How a trial compares with the base; light only where it differs by more than a fiftieth."""
+def ratios(measured: Values | None, base: Values | None, sure: bool = True) -> Ratios:
+    """How a trial compares with the base; light only where it differs by more than a fiftieth.
+
+    Where the noise of either is no measurement, its ratio says so.
+    """
     if not measured or not base:
         return Ratios()
 
@@ -193,19 +201,23 @@ def ratios(measured: Values | None, base: Values | None) -> Ratios:
     time, noise, light = (over(name) for name in ("seconds", "noise", "mean_luminance"))
     return Ratios(
         time=f"× {time:.3g}" if time else "",
-        noise=f"× {noise:.3g}" if noise else "",
+        noise=f"{'' if sure else 'about '}× {noise:.3g}" if noise else "",
         light=f"light × {light:.3g}" if light and abs(light - 1) > ALIKE else "",
     )
 
 
-def _what(t: Render, before: Render | None, base: Render | None) -> str:
+def _what(t: Render, before: Render | None, base: Render | None, aspect: float) -> str:
     """What makes it another than the base, or else than the one before."""
     if t is base:
         return "the base"
+    if is_elsewhere(t):
+        own = t.recipe["width"] / t.recipe["height"]
+        alike = math.isclose(own, aspect, rel_tol=SHAPE)
+        return "made elsewhere" if alike else "made elsewhere, another shape than the frame"
     return changes(t, before if base is None or is_elsewhere(base) else base)
 
 
-def _row(t: Render, before: Render | None, base: Render | None) -> Row:
+def _row(t: Render, before: Render | None, base: Render | None, aspect: float) -> Row:
     m = t.measured
     x0, y0, x1, y1 = t.region
     few = bool(m) and m.get("noise") is None and m.get("passes", 2) < 2
@@ -215,7 +227,7 @@ def _row(t: Render, before: Render | None, base: Render | None) -> Row:
     return Row(
         id=t.id,
         number=t.number,
-        what=_what(t, before, base),
+        what=_what(t, before, base, aspect),
         crop="whole" if is_whole(shares(t)) else f"{x1 - x0} × {y1 - y0}",
         time=duration(m.get("seconds")),
         noise_text="too few samples" if few else _noise(t),
@@ -223,7 +235,7 @@ def _row(t: Render, before: Render | None, base: Render | None) -> Row:
         state=state,
         ended=ended(m) if m else "",
         task=t.task_id,
-        against=Ratios() if base is None or t is base else ratios(m, base.measured),
+        against=_against(t, base),
         over=t.task is None or t.task.over,
         black=almost_black(m),
         title=title_of(t),
@@ -233,11 +245,21 @@ def _row(t: Render, before: Render | None, base: Render | None) -> Row:
     )
 
 
+def _against(t: Render, base: Render | None) -> Ratios:
+    if base is None or t is base:
+        return Ratios()
+    return ratios(t.measured, base.measured, _is_measured(t) and _is_measured(base))
+
+
+def _is_measured(t: Render) -> bool:
+    """Whether a trial's noise is, and not only estimated."""
+    return not is_elsewhere(t) or bool(t.measured.get("noise_measured"))
+
+
 def _noise(t: Render) -> str:
     """The noise; what is only estimated says so."""
     text = percent(t.measured.get("noise"))
-    estimated = is_elsewhere(t) and not t.measured.get("noise_measured")
-    return f"about {text}" if estimated and text else text
+    return text if _is_measured(t) or not text else f"about {text}"
 
 
 def found(table: Sequence[Row], asked: str) -> list[Row]:
@@ -246,11 +268,22 @@ def found(table: Sequence[Row], asked: str) -> list[Row]:
     return [r for r in table if all(word in r.words for word in words)]
 
 
-def rows(trials: Sequence[Render], base: Render | None = None) -> list[Row]:
-    """The trial book, newest first; each told against the base, or else the one before it."""
-    return [_row(t, _before(trials[i + 1 :]), base) for i, t in enumerate(trials)]
+def rows(trials: Sequence[Render], base: Render | None, aspect: float) -> list[Row]:
+    """The trial book, newest first; each told against the base, or else the one before it whose
+    settings are known.
 
-
-def _before(older: Sequence[Render]) -> Render | None:
-    """The newest of them whose settings are known."""
-    return next((t for t in older if not is_elsewhere(t)), None)
+    Parameters
+    ----------
+    trials : sequence of Render
+        Newest first.
+    base : Render or None
+    aspect : float
+        Width over height of the final frame.
+    """
+    out: list[Row] = []
+    before: Render | None = None
+    for t in reversed(trials):
+        out.append(_row(t, before, base, aspect))
+        if not is_elsewhere(t):
+            before = t
+    return out[::-1]

@@ -19,7 +19,6 @@ from mill_lane.core.formats.pictures import small_jpeg
 from mill_lane.core.names import short_name
 from mill_lane.jobs import recipes, renders, sessions, weighing
 from mill_lane.jobs.book import as_csv, book, pixel_of
-from mill_lane.jobs.elsewhere import is_elsewhere
 from mill_lane.jobs.exposed import exposed
 from mill_lane.jobs.lookup import (
     device_of,
@@ -167,12 +166,6 @@ class Into(BaseModel):
 def put_back(db: Db, trial: int, into: Into) -> Done:
     """Take a trial's settings over: recipe, crop, and what it left out while looking."""
     found = find_render(db, trial, "trial")
-    if is_elsewhere(found):
-        raise MillError(
-            f"Trial {found.number} was made elsewhere: nobody knows its settings here.",
-            "Put back those of a trial that was rendered here.",
-            "The recipe stays as it was.",
-        )
     job = find_job(db, found.job_id)
     recipes.put_back(db, job, into.role, found)
     weighing.keep_up(db, job)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from typing import Any
@@ -21,13 +20,13 @@ from mill_lane.core.recipe_versions import read_recipe
 from mill_lane.core.render.live import LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.elsewhere import is_elsewhere
 from mill_lane.jobs.exposed import MOST, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
     TrialFigures,
     chosen_recipe,
+    is_elsewhere,
     newest_with_picture,
     recipe_of,
     trial_figures,
@@ -200,7 +199,11 @@ def context(
     ledger = draw_up(summary.analysis, recipe, summary.device)
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
-    table = [r for r in log.rows(trials, base) if r.number in shown_numbers or not r.over]
+    table = [
+        r
+        for r in log.rows(trials, base, _aspect(summary))
+        if r.number in shown_numbers or not r.over
+    ]
     table = log.found(table, asked.find)
     blend = blend_of(asked.strength, asked.mask, asked.objects, asked.detail)
     layer = asked.layer or _usual_layer(first, second)
@@ -276,8 +279,12 @@ def book_context(db: Session, summary: Summary, find: str) -> dict[str, Any]:
     trials = trial_log(db, summary.job, {f.number for f in trial_figures(db, summary.job)})
     pinned = next((t for t in trials if t.number == summary.job.base), None)
     pictures = {t.number: t.picture for t in trials}
-    table = log.found(log.rows(trials, pinned), find)
+    table = log.found(log.rows(trials, pinned, _aspect(summary)), find)
     return {"rows": [(r, pictures[r.number]) for r in table], "pinned": pinned, "find": find}
+
+
+def _aspect(summary: Summary) -> float:
+    return summary.final.width / summary.final.height
 
 
 def _against(base: Render | None, role: str) -> Recipe:
@@ -298,9 +305,14 @@ def _numbers(figures: Sequence[TrialFigures], asked: Asked) -> set[int]:
 
 
 def _with_the_ones_before(figures: Sequence[TrialFigures], numbers: set[int]) -> set[int]:
-    """The same, and the trial before each, which it is told against."""
-    pairs = itertools.pairwise(figures)
-    return numbers | {before.number for f, before in pairs if f.number in numbers}
+    """The same, and the trial before each whose settings are known, which it is told against."""
+    out, before = set(numbers), None
+    for f in reversed(figures):
+        if f.number in numbers and before is not None:
+            out.add(before)
+        if f.here:
+            before = f.number
+    return out
 
 
 def _compared(trials: list[Render], asked: Asked) -> tuple[Render | None, Render | None]:
