@@ -21,6 +21,7 @@ from mill_lane.work import queue
 from mill_lane.work.kinds import KINDS
 from mill_lane.work.kinds.base import Context, Unheard
 from mill_lane.work.kinds.weigh import WEIGH, Payload
+from tests.coarse import coarsely
 from tests.kept import kept
 from tests.scenes import small_demo
 
@@ -138,7 +139,8 @@ def do_tasks(home: Home, name: str) -> int:
             task = db.get_one(Task, number)
             context = Context(db, home, task)
             payload = kind.payload_type.model_validate(task.payload)
-            result = kind.run(kind.prepare(context, payload), Quiet())
+            with coarsely():
+                result = kind.run(kind.prepare(context, payload), Quiet())
             taken = kind.store(home, result)
             task.result = kind.keep(context, payload, result, taken)
             queue.end(db, task, "done")

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 import csv
 import io
 import json
 import tempfile
 import unittest
 import zipfile
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,7 @@ from mill_lane.core.formats.gltf import read_scene
 from mill_lane.core.formats.opening import open_scene
 from mill_lane.core.render.layers import exr_names
 from mill_lane.core.weigh.measure import weigh
+from tests.coarse import coarsely
 from tests.gltf_tools import validate
 from tests.scenes import small_demo
 
@@ -28,7 +29,7 @@ from tests.scenes import small_demo
 def call(*arguments: str) -> tuple[int, dict[str, Any]]:
     """The exit status, and the one JSON object on standard output."""
     out = io.StringIO()
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+    with redirect_stdout(out), redirect_stderr(io.StringIO()), coarsely():
         status = main([*arguments, "--json"])
     lines = out.getvalue().splitlines()
     assert len(lines) == 1, lines

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import io
 import os
 import re
@@ -12,11 +11,13 @@ import tempfile
 import time
 import unittest
 import urllib.request
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 from mill_lane.cli import main
 from mill_lane.cli.main import COMMANDS
 from tests.browser.server import Server
+from tests.coarse import coarsely
 
 ROOT = Path(__file__).resolve().parents[1]
 PAGES = [ROOT / "README.md", ROOT / "CHANGELOG.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -88,7 +89,7 @@ class TestTerminal(unittest.TestCase):
                         self.served(arguments)
                         continue
                     said = io.StringIO()
-                    with contextlib.redirect_stdout(said), contextlib.redirect_stderr(said):
+                    with redirect_stdout(said), redirect_stderr(said), coarsely():
                         status = main(arguments)
                     self.assertEqual(status or 0, 0, said.getvalue()[-600:])
             made = {p.name for p in Path().iterdir()}

@@ -10,13 +10,11 @@ import gc
 import mill_lane.serve  # noqa: F401
 import tests.browser.loaded  # noqa: F401  (what is forked needs them)
 from mill_lane.core.progress import silent
-from mill_lane.core.render import look
 from mill_lane.work import warm
-from mill_lane.work.kinds import first_look
+from tests.coarse import for_good
 
-# A page shows grain as well as it shows a clean picture, in a sixteenth of the time: how good looks
-# are is tested where they are drawn.
-look.SAMPLES, look.LEAST, first_look.WIDTH = 4, 4, 240
+# A page shows grain as well as it shows a clean picture, in a sixteenth of the time.
+for_good()
 
 if warm.complete():
     warm.prepare(silent)

@@ -22,6 +22,7 @@ from mill_lane.core.scene.pose import world_matrices
 from tests.core.test_meshes import world_triangles
 from tests.core.test_usd import UsdCase, quad
 from tests.thorough import EVERYTHING
+from tests.usd_readers import alone
 
 
 class TestFolders(UsdCase):
@@ -119,6 +120,7 @@ class TestFolders(UsdCase):
     def test_what_breaks_the_library_is_a_message(self) -> None:
         (self.folder / "x.usda").write_text("#usda 1.0")
         with (
+            alone(),
             mock.patch.object(guard.sys, "executable", "/bin/false"),
             self.assertRaises(MillError) as caught,
         ):
@@ -135,7 +137,8 @@ class TestFolders(UsdCase):
         move.Set(Gf.Vec3d(0, 0, 0), 1)
         move.Set(Gf.Vec3d(4, 0, 0), 5)
         stage.Save()
-        scene = open_scene(self.folder / "x.usda")
+        with alone():
+            scene = open_scene(self.folder / "x.usda")
         self.assertEqual(scene.frames, (1, 5))
         self.assertIn("subdivision surface", " ".join(n.text for n in scene.notes))
         node = next(i for i, n in enumerate(scene.nodes) if n.name == "a")

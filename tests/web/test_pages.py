@@ -69,11 +69,13 @@ class TestPages(WebCase):
             self.assertTrue(rows or "lights" in said.query, said.query)
 
     def test_every_view_of_the_scene(self) -> None:
-        """Each table in each order: the rows of the service, in its order."""
+        """Each table by each column, each by one of them both ways: the rows of the service, in
+        its order.
+        """
         analysis = self.summary().analysis
         for tab, columns in tables.TABLES.items():
-            for column in columns:
-                for turned in (False, True):
+            for number, column in enumerate(columns):
+                for turned in (False, True) if number == 0 else (number % 2 == 0,):
                     query = f"tab={tab}&sort={column.key}&turned={turned}".lower()
                     page = self.page(f"/jobs/1/scene?{query}")
                     names = [r.name for r in tables.rows(analysis, tab, column.key, turned)]

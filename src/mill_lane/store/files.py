@@ -101,7 +101,8 @@ class Files:
 
     def contents(self) -> list[Path]:
         """Whatever lies in the store, listed or not."""
-        return [p for p in self.folder.glob("**/*") if p.is_file()]
+        found = os.walk(self.folder)
+        return [Path(folder, name) for folder, _, names in found for name in names]
 
 
 def hash_of(path: Path) -> str:

@@ -9,8 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse import csgraph
 
 from mill_lane.core.subdivision.masks import CORNER, CREASE, SMOOTH, loop_weight, neighbours, rules
 from mill_lane.core.subdivision.topology import F64, INFINITE, Ints, Topology, summed
@@ -46,6 +44,9 @@ def sectors(t: Topology) -> Ints:
 
     Returns int64 (C,), a number for each corner.
     """
+    from scipy import sparse  # as long to load as all else that reads a scene
+    from scipy.sparse import csgraph
+
     met = np.flatnonzero(t.twin[t.previous] >= 0)
     count = len(t.corners)
     graph = sparse.csr_matrix(

@@ -7,7 +7,6 @@ from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse
 
 F64 = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -185,6 +184,8 @@ def _next_level(t: Topology, faces: Ints, edge: Ints, inner: Ints, more: int) ->
 
 def summed(at: Ints, values: F64, count: int) -> F64:
     """The sum of the rows of `values` that belong to each of `count` things; `at` says to which."""
+    from scipy import sparse  # as long to load as all else that reads a scene
+
     n = len(at)
     picks = sparse.csr_matrix((np.ones(n), at, np.arange(n + 1)), shape=(n, count))
     return np.asarray(picks.T @ values)

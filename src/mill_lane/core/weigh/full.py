@@ -20,7 +20,7 @@ from mill_lane.core.weigh.images import ImageUse, inspect_image
 from mill_lane.core.weigh.lighting import LightView, light_view, reach, strong_and_small
 from mill_lane.core.weigh.measure import PICTURE_HEIGHT, weigh
 from mill_lane.core.weigh.observe import observe
-from mill_lane.core.weigh.visibility import CLASSES, Observer, View
+from mill_lane.core.weigh.visibility import CLASSES, WIDE, Observer, View
 
 LIT_FRAMES = 3  # frames of the small renders: first, middle, last
 STACKED = 1.5  # transparent layers along rays through an object, from which on it is told
@@ -76,7 +76,7 @@ def weigh_full(
     tell(analysis)
     small = replace_images(scene, {i: x.small for i, x in enumerate(looks)})
     loaded = load(small, threads, part(progress, 0.6, 0.7))
-    observer = Observer(loaded, aspect, PICTURE_HEIGHT, camera)
+    observer = Observer(loaded, aspect, PICTURE_HEIGHT, camera, WIDE)
     view = observe(observer, part(progress, 0.7, 0.9))
     analysis = with_view(analysis, scene, view, aspect)
     tell(analysis)

@@ -15,6 +15,7 @@ import signal
 import sys
 import tempfile
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from mill_lane.core.errors import MillError
@@ -76,8 +77,13 @@ def main(stage: Path, out: Path, choices: Choices) -> int:
     return 0
 
 
-if __name__ == "__main__":
-    asked = json.loads(sys.argv[3]) if len(sys.argv) > 3 else {}
+def run(arguments: Sequence[str]) -> int:
+    """Do what the command line says; returns the status to end with."""
+    asked = json.loads(arguments[2]) if len(arguments) > 2 else {}
     variants = tuple((str(g), str(n)) for g, n in asked.get("variants", []))
     chosen = Choices(variants, tuple(map(str, asked.get("left_out", []))))
-    sys.exit(main(Path(sys.argv[1]), Path(sys.argv[2]), chosen))
+    return main(Path(arguments[0]), Path(arguments[1]), chosen)
+
+
+if __name__ == "__main__":
+    sys.exit(run(sys.argv[1:]))

@@ -10,12 +10,12 @@ import json
 import os
 import selectors
 import signal
-import subprocess
 import sys
 import tempfile
 import time
 from dataclasses import asdict, replace
 from pathlib import Path
+from subprocess import DEVNULL, PIPE, Popen
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.choices import Choices
@@ -39,7 +39,7 @@ def read_usd(path: Path, progress: Progress = silent, choices: Choices | None = 
     command = [sys.executable, "-P", "-m", "mill_lane.core.formats.usd", str(path), str(made)]
     if choices:
         command.append(json.dumps(asdict(choices)))
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as process:
+    with Popen(command, stdout=PIPE, stderr=DEVNULL) as process:
         try:
             last = _heard(process, path, progress)
         finally:
@@ -58,7 +58,7 @@ def read_usd(path: Path, progress: Progress = silent, choices: Choices | None = 
     return replace(read_scene(made), notes=notes, keep=keep)
 
 
-def _heard(process: subprocess.Popen[bytes], path: Path, progress: Progress) -> str:
+def _heard(process: Popen[bytes], path: Path, progress: Progress) -> str:
     """The last line that the process says; lines with a share before it are progress."""
     assert process.stdout is not None
     os.set_blocking(process.stdout.fileno(), False)

@@ -100,9 +100,8 @@ def look_picture(
     try:
         pixels = looks.picture_of(home, row, meshes).read_bytes()
     except (NotFoundError, FileNotFoundError):
-        if row.over:
-            raise NotFoundError("first look of that number") from None
-        return Response(status_code=204)  # it gave way to something else, and is drawn anew later
+        # It gave way to something else and is drawn anew, or another look is drawn in its place.
+        return Response(status_code=204)
     return Response(pixels, media_type="image/png", headers=headers)
 
 
