@@ -35,6 +35,7 @@ from mill_lane.core.weigh.observe import spread
 from mill_lane.core.weigh.visibility import LIGHTS, NEVER, REFLECTED, SEEN, View
 from mill_lane.demo import shapes
 from mill_lane.demo.bakery import encoded
+from tests.coarse import coarsely
 from tests.scenes import WHITE, even_sky, floor, looking, scene_of, small_demo
 from tests.weigh.prints import MIRROR, TEXTURED, seen_by, upright
 from tests.weigh.test_texel_need import TestTexelNeed
@@ -265,7 +266,7 @@ class TestInFull(unittest.TestCase):
                 if share > after:
                     raise Cancelled
 
-            with self.assertRaises(Cancelled):
+            with coarsely(), self.assertRaises(Cancelled):
                 weigh_full(open_scene(small_demo()), progress=tell)
 
     def test_a_crowd_is_weighed_whole_and_drawn_in_part(self) -> None:
