@@ -165,10 +165,14 @@ class BrowserCase(unittest.TestCase):
             "SELECT t.id, t.state, t.live FROM tasks t JOIN renders r ON r.task_id = t.id"
             " WHERE r.kind = 'trial' AND t.state IN ('queued', 'running', 'paused') ORDER BY t.id"
         )
+        rows = self.rows(query)
+        return [{"id": n, "state": s, "live": json.loads(live or "{}")} for n, s, live in rows]
+
+    def rows(self, query: str) -> list[Any]:
+        """What the database answers."""
         path = next(self.server.home.glob("*.sqlite"))
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=10)) as db:
-            rows = db.execute(query).fetchall()
-        return [{"id": n, "state": s, "live": json.loads(live or "{}")} for n, s, live in rows]
+            return db.execute(query).fetchall()
 
     def live_task(self) -> dict[str, Any]:
         """The first of them; empty where there is none."""

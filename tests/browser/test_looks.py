@@ -41,6 +41,32 @@ class TestLooks(BrowserCase):
         found = self.driver.find_elements(By.CSS_SELECTOR, "tbody a[aria-current]")
         return found[0].text.strip() if found else ""
 
+    def looked_at_now(self) -> None:
+        """The Scene page's look sharpens when it is asked to, in the first look's place."""
+
+        def pixels() -> str:
+            script = "return document.querySelector('first-look').canvas.toDataURL()"
+            return str(self.driver.execute_script(script))
+
+        def going() -> int:
+            return len(
+                self.rows("select 1 from tasks where kind = 'live_look' and state = 'running'")
+            )
+
+        before = pixels()
+        self.press("Look now")
+        self.until(
+            lambda: float(self.find("[x-data=scenelook]").get_attribute("data-shown") or 0) >= 1
+        )
+        sharper = pixels()
+        self.assertNotEqual(sharper, before)
+        self.axe("scene looked at now")
+        self.press("Look now")
+        script = "return Boolean(document.querySelector('first-look').running)"
+        self.assertFalse(self.driver.execute_script(script))
+        self.assertNotEqual(pixels(), sharper)
+        self.until(lambda: not going(), 30, "for it to stop")
+
     def test_a_variant_that_the_file_has_not(self) -> None:
         path = two_cameras(self.downloads)
         self.visit("/")
@@ -64,6 +90,7 @@ class TestLooks(BrowserCase):
         self.says("mesh 1")
         self.driver.find_elements(By.CSS_SELECTOR, "tbody a[data-row]")[0].click()
         self.until(lambda: self.find("first-look").get_attribute("data-mesh") != "-1")
+        self.looked_at_now()
         # Behind the trials as long as there is none, and among the jobs.
         job = self.driver.current_url.split("/scene")[0]
         self.driver.get(f"{job}/trials")

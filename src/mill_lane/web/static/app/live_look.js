@@ -1,12 +1,11 @@
 // The look that runs: whatever is changed on the page is looked at, the newest wish wins.
+
+import { nextPicture, OVER, pause } from "./following.js";
 import { fieldsOf, isUnfinished } from "./forms.js";
 import { complain, refresh, send } from "./page.js";
 
 const TICK = 60; // milliseconds between two looks whether something was changed
 const SILENT = 12000; // milliseconds without news after which it is asked for again
-const OVER = new Set(["samples", "noise", "paused", "left alone", "another scene", "wrong"]);
-
-const pause = (ms) => new Promise((done) => setTimeout(done, ms));
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("livelook", () => ({
@@ -107,27 +106,14 @@ document.addEventListener("alpine:init", () => {
       }
     },
     async next() {
-      const { job } = this.$root.dataset;
-      const answer = await fetch(`/jobs/${job}/live?after=${this.own.stamp}`);
-      if (!answer.ok) {
-        await pause(1000);
-        return;
-      }
-      const said = JSON.parse(answer.headers.get("Look") || "{}");
-      if (said.same) return;
-      this.own.stamp = said.stamp;
+      const { said, picture } = await nextPicture(this.$root.dataset.job, this.own);
+      if (!said) return;
       this.own.heard = Date.now();
-      if (said.number !== this.own.number) {
-        // Of a wish of before; or of another page, which wished for something later.
-        if (said.number && BigInt(said.number) > BigInt(this.own.number)) {
-          this.own.over = true;
-          this.said = "another page is looked at";
-        }
-        return;
+      if (said.later) {
+        this.own.over = true;
+        this.said = said.words;
       }
-      const bytes = await answer.blob();
-      const picture = bytes.size ? await createImageBitmap(bytes) : null;
-      if (!this.on) return;
+      if (!said.ours || !this.on) return;
       this.said = said.words;
       if (picture) this.viewer.setLook(picture, said.crop);
       this.$root.dataset.shown = String(said.samples ?? "");

@@ -55,9 +55,23 @@ class FirstLook extends HTMLElement {
     this.canvas.style.width = `${Math.min(100, (100 * shown.naturalWidth) / shown.naturalHeight)}%`;
     const context = this.canvas.getContext("2d", { willReadFrequently: true });
     this.numbers = codes ? this.read(context, codes) : null;
-    context.drawImage(shown, 0, 0);
-    this.outline(context);
+    this.still = shown;
+    this.draw();
     this.dataset.drawn = String(turn);
+  }
+
+  // A picture of the look that runs, in the place of the first look; null for that again.
+  setLook(picture) {
+    this.running = picture;
+    if (this.still) this.draw();
+  }
+
+  draw() {
+    const { width, height } = this.canvas;
+    const context = this.canvas.getContext("2d");
+    context.imageSmoothingEnabled = !this.running; // what is coarse is shown as it is
+    context.drawImage(this.running || this.still, 0, 0, width, height);
+    this.outline(context);
   }
 
   // Which mesh is where: a number and one in the bytes of a colour, red the lowest.

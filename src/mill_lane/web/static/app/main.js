@@ -9,6 +9,7 @@ import "./what_if.js";
 import "./floor_plan.js";
 import "./viewer_tools.js";
 import "./live_look.js";
+import "./scene_look.js";
 import "./look.js";
 import "./recipe_card.js";
 import { listen } from "./events.js";

@@ -25,6 +25,7 @@ from mill_lane.web.stations.scene import tables
 from mill_lane.web.stations.scene.floor_plan import HEIGHT, SHADINGS, WIDTH, floor_plan
 from mill_lane.web.stations.scene.words import said
 from mill_lane.work.kinds.camera import PUT_UP
+from mill_lane.work.kinds.first_look import size_of
 
 KEPT = 32  # plans and lists of findings that are remembered
 MOST_ROWS = 500  # of a table that a page shows
@@ -72,6 +73,7 @@ def context(summary: Summary, asked: Asked, weighing: Task | None, db: Session) 
     first, last = a.frames
     frame = min(max(asked.frame if asked.frame is not None else first, first), last)
     found = tables.rows(a, tab, sort, asked.turned, asked.q) if tab in tables.TABLES else []
+    shape = size_of(summary.final.width / summary.final.height)
     plan = _plan(a, frozenset(_marked(a, asked)), shade, scale, frame)
     return {
         "tab": tab,
@@ -99,6 +101,13 @@ def context(summary: Summary, asked: Asked, weighing: Task | None, db: Session) 
         "schemes": SCHEMES,
         "weighing": weighing,
         "look": look_of(db, summary, frame if asked.frame is not None else None),
+        "look_wish": {
+            "role": "final",
+            "camera": summary.final.camera,
+            "frame": frame,
+            "width": shape[0],
+            "height": shape[1],
+        },
         "cameras": latest_task(db, PUT_UP.name, summary.job),
         "rising": tables.RISING,
         "tabs": _tabs(a),

@@ -1,0 +1,69 @@
+// The look that runs on the Scene page, when it is asked for: in the place of the first look.
+import { nextPicture, OVER, pause } from "./following.js";
+import { send } from "./page.js";
+
+const TICK = 200; // milliseconds between two looks whether something else is wanted
+
+document.addEventListener("alpine:init", () => {
+  Alpine.data("scenelook", () => ({
+    on: false,
+    said: "",
+    get going() {
+      return String(this.on);
+    },
+    get still() {
+      return !this.on;
+    },
+    get look() {
+      return document.querySelector("first-look");
+    },
+    init() {
+      this.own = { sent: "", number: "", stamp: "", turn: 0 };
+      this.timer = setInterval(() => this.tick(), TICK);
+    },
+    destroy() {
+      clearInterval(this.timer);
+      if (this.on) this.end();
+    },
+    toggle() {
+      if (this.on) this.end();
+      else this.on = true;
+    },
+    // Another frame, camera, size or scene version: it begins anew.
+    tick() {
+      const { wish, version, job } = this.$root.dataset;
+      const wanted = `${version} ${wish}`;
+      if (this.on && wanted !== this.own.sent) {
+        this.own.sent = wanted;
+        this.own.turn += 1;
+        this.follow(job, JSON.parse(wish), this.own.turn);
+      }
+    },
+    async follow(job, wish, turn) {
+      this.own.wish = wish;
+      const { ok, data } = await send("POST", `/api/jobs/${job}/live`, wish);
+      const wanted = () => this.on && turn === this.own.turn;
+      if (!ok) this.said = [data.error, data.hint].filter(Boolean).join(" ") || "no answer";
+      else this.said = "begins as soon as it can";
+      this.own.number = data.number;
+      for (let over = !ok; !over && wanted(); ) {
+        const { said, picture } = (await nextPicture(job, this.own).catch(() => pause(1000))) || {};
+        if (!said || !wanted()) continue;
+        over = said.later || (said.ours && OVER.has(said.phase));
+        if (said.later || said.ours) this.said = said.words;
+        if (picture) this.look?.setLook(picture);
+        if (said.ours) this.$root.dataset.shown = String(said.samples ?? "");
+      }
+    },
+    // No more looking: what is rendered for it stops, the first look is there again.
+    end() {
+      this.on = false;
+      this.said = "";
+      this.own.sent = "";
+      this.own.turn += 1;
+      this.look?.setLook(null);
+      const { job } = this.$root.dataset;
+      send("POST", `/api/jobs/${job}/live`, { ...this.own.wish, paused: true });
+    },
+  }));
+});
