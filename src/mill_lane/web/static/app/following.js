@@ -3,6 +3,8 @@
 // How it may have ended.
 export const OVER = new Set(["samples", "noise", "paused", "left alone", "another scene", "wrong"]);
 
+export const SILENT = 12000; // milliseconds without news after which it is asked for again
+
 export const pause = (ms) => new Promise((done) => setTimeout(done, ms));
 
 // The next picture, as soon as there is one.  `own` is what was wished for: its number, and the

@@ -1,11 +1,10 @@
 // The look that runs: whatever is changed on the page is looked at, the newest wish wins.
 
-import { nextPicture, OVER, pause } from "./following.js";
+import { nextPicture, OVER, pause, SILENT } from "./following.js";
 import { fieldsOf, isUnfinished } from "./forms.js";
 import { complain, refresh, send } from "./page.js";
 
 const TICK = 60; // milliseconds between two looks whether something was changed
-const SILENT = 12000; // milliseconds without news after which it is asked for again
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("livelook", () => ({
@@ -143,10 +142,13 @@ document.addEventListener("alpine:init", () => {
       if (!this.on) return;
       this.on = false;
       this.said = "";
+      // What is over may be so because another page looks: that goes on.
+      if (!this.own.over) {
+        const fields = { ...JSON.parse(this.wish() || "{}"), paused: true };
+        fields.version = undefined;
+        send("POST", `/api/jobs/${this.$root.dataset.job}/live`, fields);
+      }
       this.own.over = true;
-      const fields = { ...JSON.parse(this.wish() || "{}"), paused: true };
-      fields.version = undefined;
-      send("POST", `/api/jobs/${this.$root.dataset.job}/live`, fields);
       this.viewer.setLook(null);
       this.own.sent = "";
     },

@@ -1,5 +1,5 @@
 // The look that runs on the Scene page, when it is asked for: in the place of the first look.
-import { nextPicture, OVER, pause } from "./following.js";
+import { nextPicture, OVER, pause, SILENT } from "./following.js";
 import { send } from "./page.js";
 
 const TICK = 200; // milliseconds between two looks whether something else is wanted
@@ -18,11 +18,17 @@ document.addEventListener("alpine:init", () => {
       return document.querySelector("first-look");
     },
     init() {
-      this.own = { sent: "", number: "", stamp: "", turn: 0 };
+      this.own = { sent: "", number: "", stamp: "", turn: 0, over: true, heard: 0 };
       this.timer = setInterval(() => this.tick(), TICK);
+      // Nobody sees a page in the background: its look ends by itself, and begins anew.
+      this.seen = () => {
+        if (!document.hidden && this.own.over) this.own.sent = "";
+      };
+      document.addEventListener("visibilitychange", this.seen);
     },
     destroy() {
       clearInterval(this.timer);
+      document.removeEventListener("visibilitychange", this.seen);
       if (this.on) this.end();
     },
     toggle() {
@@ -33,6 +39,8 @@ document.addEventListener("alpine:init", () => {
     tick() {
       const { wish, version, job } = this.$root.dataset;
       const wanted = `${version} ${wish}`;
+      const silent = Date.now() - this.own.heard > SILENT;
+      if (this.on && !this.own.over && silent && !document.hidden) this.own.sent = "";
       if (this.on && wanted !== this.own.sent) {
         this.own.sent = wanted;
         this.own.turn += 1;
@@ -43,13 +51,21 @@ document.addEventListener("alpine:init", () => {
       this.own.wish = wish;
       const { ok, data } = await send("POST", `/api/jobs/${job}/live`, wish);
       const wanted = () => this.on && turn === this.own.turn;
+      if (!wanted()) return;
       if (!ok) this.said = [data.error, data.hint].filter(Boolean).join(" ") || "no answer";
       else this.said = "begins as soon as it can";
       this.own.number = data.number;
-      for (let over = !ok; !over && wanted(); ) {
+      this.own.heard = Date.now();
+      this.own.over = !ok;
+      while (!this.own.over && wanted()) {
+        if (document.hidden) {
+          await pause(TICK);
+          continue;
+        }
         const { said, picture } = (await nextPicture(job, this.own).catch(() => pause(1000))) || {};
         if (!said || !wanted()) continue;
-        over = said.later || (said.ours && OVER.has(said.phase));
+        this.own.heard = Date.now();
+        this.own.over = said.later || (said.ours && OVER.has(said.phase));
         if (said.later || said.ours) this.said = said.words;
         if (picture) this.look?.setLook(picture);
         if (said.ours) this.$root.dataset.shown = String(said.samples ?? "");
@@ -63,6 +79,9 @@ document.addEventListener("alpine:init", () => {
       this.own.turn += 1;
       this.look?.setLook(null);
       const { job } = this.$root.dataset;
+      // What is over may be so because another page looks: that goes on.
+      if (this.own.over) return;
+      this.own.over = true;
       send("POST", `/api/jobs/${job}/live`, { ...this.own.wish, paused: true });
     },
   }));
