@@ -14,7 +14,7 @@ import time
 import unittest
 import urllib.request
 from collections.abc import Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -27,6 +27,7 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.browser.prepared import prepared
 from tests.browser.server import Server
 
+REDRAWN = 5  # times in a row that a page is drawn anew while it is asked
 POLL = 0.25  # seconds between two looks at a page: each takes time from what is waited for
 PATIENCE = float(os.environ.get("MILL_LANE_PATIENCE", "3"))
 ROOT = Path(__file__).resolve().parents[2]
@@ -191,7 +192,16 @@ class BrowserCase(unittest.TestCase):
 
     def viewer(self, name: str) -> str:
         """An attribute of the image viewer; empty where it has none."""
-        return str(self.find("image-viewer").get_attribute(f"data-{name}") or "")
+        return self.attribute("image-viewer", f"data-{name}")
+
+    def attribute(self, css: str, name: str) -> str:
+        """One of an element, empty where it has none; asked again where the page was drawn anew
+        between finding the element and asking it.
+        """
+        for _ in range(REDRAWN):
+            with suppress(StaleElementReferenceException):
+                return str(self.find(css).get_attribute(name) or "")
+        self.fail(f"{css} does not stand still")
 
     def viewer_holds(self, *names: str) -> bool:
         """Whether the image viewer has loaded these pictures."""

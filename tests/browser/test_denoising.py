@@ -46,7 +46,7 @@ class TestDenoising(BrowserCase):
         self.press("denoised")
         self.until(lambda: "layer=denoised" in self.driver.current_url)
         self.says("Wipe", "raw", "clean", "Of the clean")
-        start = float(self.find("#strength").get_attribute("value") or -1)
+        start = float(self.attribute("#strength", "value") or -1)
         self.assertIn(f"{100 * start:.0f} %", self.text())
         viewer = self.find("image-viewer")
         self.assertNotEqual(viewer.get_attribute("data-a"), viewer.get_attribute("data-b"))
@@ -67,7 +67,7 @@ class TestDenoising(BrowserCase):
         for place in places[:1]:
             crop = place.get_attribute("data-place")
             place.click()
-            self.assertEqual(self.find("image-viewer").get_attribute("data-crop"), crop)
+            self.assertEqual(self.attribute("image-viewer", "data-crop"), crop)
         self.quiet()
 
     def across(self, steps: int = 4) -> None:
@@ -148,9 +148,7 @@ class TestDenoising(BrowserCase):
         self.press(label)
         self.says("The final recipe has them")
         self.visit("/jobs/1/finish")
-        self.assertEqual(
-            self.find("input[name='samples']").get_attribute("value"), label.split()[1]
-        )
+        self.assertEqual(self.attribute("input[name='samples']", "value"), label.split()[1])
         self.quiet()
 
     def test_a_folder_of_files(self) -> None:

@@ -29,7 +29,7 @@ class TestLiveLook(BrowserCase):
     look = 32
 
     def shown(self) -> float:
-        return float(self.find("[data-job]").get_attribute("data-shown") or 0)
+        return float(self.attribute("[data-job]", "data-shown") or 0)
 
     def begun_anew(self) -> None:
         """What is shown counts from the beginning."""
@@ -136,7 +136,7 @@ class TestLiveLook(BrowserCase):
         self.until(lambda: self.driver.execute_script(panels) == 2)
         body = self.driver.find_element(By.TAG_NAME, "body")
         body.send_keys("z")
-        self.until(lambda: self.find("[data-zoom='1']").get_attribute("aria-pressed") == "true")
+        self.until(lambda: self.attribute("[data-zoom='1']", "aria-pressed") == "true")
         body.send_keys("f")
         body.send_keys("?")
         self.says("Freeze what you see", "what is between them")
@@ -173,7 +173,7 @@ class TestLiveLook(BrowserCase):
         self.size(800, 600)
         self.click("[data-lock]")
         self.size(640, None)
-        self.until(lambda: self.find("[name=height]").get_attribute("value") == "480")
+        self.until(lambda: self.attribute("[name=height]", "value") == "480")
         self.click("[data-lock]")
         self.size(720, 486)
         aspect = self.find("[data-aspect]")
@@ -185,7 +185,7 @@ class TestLiveLook(BrowserCase):
         self.fill("light:lamp_02", 0.5)
         self.click("[data-only='light:lamp_02']")
         self.says("27 lights, 26 off")
-        self.assertEqual(self.find("[name='light:lamp_02']").get_attribute("value"), "0.5")
+        self.assertEqual(self.attribute("[name='light:lamp_02']", "value"), "0.5")
         self.press("All as they are")
         self.until(lambda: "26 off" not in self.text())
         # What is wrong in a line that is shut opens it.

@@ -55,9 +55,7 @@ class TestLooks(BrowserCase):
 
         before = pixels()
         self.press("Look now")
-        self.until(
-            lambda: float(self.find("[x-data=scenelook]").get_attribute("data-shown") or 0) >= 1
-        )
+        self.until(lambda: float(self.attribute("[x-data=scenelook]", "data-shown") or 0) >= 1)
         sharper = pixels()
         self.assertNotEqual(sharper, before)
         self.axe("scene looked at now")
@@ -89,7 +87,7 @@ class TestLooks(BrowserCase):
         self.until(lambda: "mesh=" in self.driver.current_url, 20, "for the selection")
         self.says("mesh 1")
         self.driver.find_elements(By.CSS_SELECTOR, "tbody a[data-row]")[0].click()
-        self.until(lambda: self.find("first-look").get_attribute("data-mesh") != "-1")
+        self.until(lambda: self.attribute("first-look", "data-mesh") != "-1")
         self.looked_at_now()
         # Behind the trials as long as there is none, and among the jobs.
         job = self.driver.current_url.split("/scene")[0]

@@ -100,9 +100,7 @@ class TestStory(BrowserCase):
         self.assertGreater(after, before)
         self.find("input[name='note']").send_keys("less grain, darker jars\n")
         self.until(
-            lambda: (
-                self.find("input[name='note']").get_attribute("value") == "less grain, darker jars"
-            )
+            lambda: self.attribute("input[name='note']", "value") == "less grain, darker jars"
         )
         self.axe("Trials")
         link = self.driver.current_url

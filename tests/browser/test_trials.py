@@ -67,15 +67,10 @@ class TestTrialTools(BrowserCase):
         self.choose_layer("map: noise")
         self.until(lambda: "layer=noise" in self.driver.current_url)
         self.until(lambda: self.viewer("b") != beauty)
-        self.assertIn(
-            "%", self.find("[aria-label^='Scale from']").get_attribute("aria-label") or ""
-        )
+        self.assertIn("%", self.attribute("[aria-label^='Scale from']", "aria-label"))
         self.choose_layer("map: cost")
         self.until(
-            lambda: (
-                "ms a pixel"
-                in (self.find("[aria-label^='Scale from']").get_attribute("aria-label") or "")
-            )
+            lambda: "ms a pixel" in (self.attribute("[aria-label^='Scale from']", "aria-label"))
         )
         self.choose_layer("direct, diffuse")
         self.until(
@@ -135,7 +130,7 @@ class TestTrialTools(BrowserCase):
         self.press("Pause")
         self.until(lambda: self.live_task().get("state") == "paused", 40, "for it to pause")
         kept, before = self.samples_done(), self.kept()
-        link = self.until(lambda: self.find("a[download][href$=session]").get_attribute("href"))
+        link = self.until(lambda: self.attribute("a[download][href$=session]", "href"))
         with urllib.request.urlopen(str(link), timeout=20) as answer:
             path = self.downloads / "mine.session"
             path.write_bytes(answer.read())

@@ -119,7 +119,7 @@ class TestTroubles(BrowserCase):
         self.fill("min_samples", 9, "#trial")
         self.press("Run trial")
         self.says("is above samples, at most")
-        self.assertEqual(self.find("#trial [name=min_samples]").get_attribute("value"), "9")
+        self.assertEqual(self.attribute("#trial [name=min_samples]", "value"), "9")
 
     def test_everything_comes_from_here(self) -> None:
         """Fonts, styles and scripts are served by the application itself."""

@@ -68,20 +68,20 @@ class TestWeighing(BrowserCase):
         self.until(lambda: "shade=seen" in self.driver.current_url)
         self.until(lambda: self.shades() != before)
         self.says("lights only")
-        wedge = self.find("[data-wedge]").get_attribute("points")
+        wedge = self.attribute("[data-wedge]", "points")
         slide = "const r = document.querySelector('input[type=range]'); r.value = 60;"
         self.driver.execute_script(slide + "r.dispatchEvent(new Event('input', {bubbles: true}))")
         # The camera goes along at once, before the server is asked.
-        self.assertNotEqual(self.find("[data-wedge]").get_attribute("points"), wedge)
+        self.assertNotEqual(self.attribute("[data-wedge]", "points"), wedge)
         self.assertEqual(self.find("output").text, "60")
         self.driver.execute_script(
             "document.querySelector('input[type=range]').dispatchEvent(new Event('change', "
             "{bubbles: true}))"
         )
         self.until(lambda: "frame=60" in self.driver.current_url)
-        moved = self.find("[data-wedge]").get_attribute("points")
+        moved = self.attribute("[data-wedge]", "points")
         self.driver.refresh()
-        self.until(lambda: self.find("[data-wedge]").get_attribute("points") == moved)
+        self.until(lambda: self.attribute("[data-wedge]", "points") == moved)
         self.press("counter", "tbody")
         self.says("fills most in frame", "positions and acceleration")
         self.assertIn("shade=seen", self.driver.current_url)
