@@ -1,6 +1,6 @@
 """How long the server takes for a page while a render runs, against /healthz in the same run.
 
-The job is a long one: 200 trials, 20 versions of the scene (the small demo).
+The job is a long one: 300 trials, 20 versions of the scene (the small demo), 10 recipes.
 """
 
 from __future__ import annotations
@@ -22,10 +22,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, make_transient
 
 from mill_lane.store.home import open_home
-from mill_lane.store.models import Render, SceneVersion, Task
+from mill_lane.store.models import RecipeRow, Render, SceneVersion, Task
 
 STATIONS = ("scene", "machine", "fit", "trials", "trim", "finish")
-TRIALS, VERSIONS, ROUNDS = 200, 20, 30
+TRIALS, VERSIONS, RECIPES, ROUNDS = 300, 20, 10, 30
 SMALL = {"whole": "true", "samples": 2, "min_samples": 1, "width": 64, "height": 36}
 LONG = {"whole": "true", "samples": 4096, "min_samples": 16, "width": 1920, "height": 1080}
 
@@ -78,6 +78,11 @@ def lengthen(home: Path) -> None:
             version = db.scalars(select(SceneVersion).where(SceneVersion.number == 1)).one()
             assert version.analysis
             copied(db, version, number=number)
+            db.commit()
+    for number in range(3, RECIPES + 1):  # beside draft and final
+        with sessions() as db:
+            recipe = db.scalars(select(RecipeRow).where(RecipeRow.chosen == "draft")).one()
+            copied(db, recipe, name=f"kept {number}", chosen=None)
             db.commit()
 
 
