@@ -125,7 +125,8 @@ class BrowserCase(unittest.TestCase):
             if time.monotonic() > end:
                 self.driver.save_screenshot("/tmp/mill-lane-failed.png")
                 self.fail(
-                    f"waited {seconds} s in vain {what}; the page says: {self.text()[-2500:]}"
+                    f"waited {seconds} s in vain {what}; the page says: {self.text()[-2500:]}\n"
+                    f"and its console: {self.complaints()}"
                 )
             time.sleep(POLL)
 

@@ -19,6 +19,8 @@ PIXELS = """
     const places = [0.3, 0.4, 0.45, 0.55, 0.6, 0.7];
     return places.flatMap((x) => places.map((y) => at(x, y)));
 """
+LOOK = "Alpine.$data(document.querySelector('[x-data=livelook]'))"
+SAMPLES = f"return {LOOK}.samples"
 DRAWN_ANEW = """
     document.addEventListener("drawn-anew", () => { window.drawnAnew = true; });
     window.dispatchEvent(new PopStateEvent("popstate"));
@@ -29,11 +31,11 @@ class TestLiveLook(BrowserCase):
     look = 32
 
     def shown(self) -> float:
-        return float(self.attribute("[data-job]", "data-shown") or 0)
+        return float(self.driver.execute_script(SAMPLES))
 
     def begun_anew(self) -> None:
         """What is shown counts from the beginning."""
-        self.driver.execute_script("document.querySelector('[data-job]').dataset.shown = '99'")
+        self.driver.execute_script(f"{LOOK}.samples = 99")
         self.until(lambda: 0 < self.shown() < 90, 60, "for a first picture")
 
     def leave(self, name: str) -> None:

@@ -55,7 +55,8 @@ class TestLooks(BrowserCase):
 
         before = pixels()
         self.press("Look now")
-        self.until(lambda: float(self.attribute("[x-data=scenelook]", "data-shown") or 0) >= 1)
+        shown = "return Alpine.$data(document.querySelector('[x-data=scenelook]')).samples >= 1"
+        self.until(lambda: self.driver.execute_script(shown))
         sharper = pixels()
         self.assertNotEqual(sharper, before)
         self.axe("scene looked at now")

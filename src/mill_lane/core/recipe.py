@@ -25,6 +25,7 @@ TRIAL_LAYERS: tuple[Layer, ...] = (
     "albedo",
     "normal",
     "depth",
+    "material",
     "motion",
     "object",
     "samples",

@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.render.live import LIT, choices
+from mill_lane.core.render.live import FALSE_COLOUR, LIT, choices
+from mill_lane.jobs.exposed import within
 from mill_lane.jobs.lookup import analysis_of, device_of, find_version, own_cpu
 from mill_lane.jobs.renders import Wish, shot_of
 from mill_lane.jobs.sessions import load_session, read_session
@@ -38,18 +39,21 @@ class Shown:
     place : tuple or None
         Refined first, in shares of the frame.
     paused : bool
+    stops : float
+        Brighter, for looking only.
     """
 
     layer: str = "beauty"
     clean: bool = False
     place: tuple[float, float] | None = None
     paused: bool = False
+    stops: float = 0.0
 
 
 def layers() -> list[tuple[str, str]]:
     """What a look can show, with titles, the picture first."""
     named = [(name, p.title) for name, p in choices().items()]
-    return [*named, (LIT, "diffuse light, no colours")]
+    return [*named, (LIT, "diffuse light, no colours"), (FALSE_COLOUR, "stops from mid-grey")]
 
 
 def files_of(home: Home, job: int) -> LiveFiles:
@@ -86,6 +90,7 @@ def look(db: Session, home: Home, job: Job, wish: Wish, shown: Shown) -> int:
         clean=shown.clean,
         place=shown.place,
         paused=shown.paused,
+        stops=within(shown.stops),
         samples=SAMPLES,
         clean_share=CLEAN,
     )

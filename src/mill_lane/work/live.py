@@ -107,6 +107,11 @@ def _look_of(request: Request, report: Report) -> LiveLook:
     return look
 
 
+def _manner(wish: Wish) -> tuple[str, bool, float, float]:
+    """How a picture is shown: which layer, whether denoised, exposure and gain."""
+    return wish.layer, wish.clean, wish.recipe.exposure, wish.stops
+
+
 class _Running:
     """One stretch of looking."""
 
@@ -181,16 +186,7 @@ class _Running:
         self.look.look_at(wish.place)
         if anew:
             self.pictures, self.noise, self.began = 0, None, time.monotonic()
-        if (
-            anew
-            or before is None
-            or (wish.layer, wish.clean, wish.recipe.exposure)
-            != (
-                before.layer,
-                before.clean,
-                before.recipe.exposure,
-            )
-        ):
+        if anew or before is None or _manner(wish) != _manner(before):
             self.next_picture = 0.0
 
     def _sky(self, wish: Wish) -> NDArray[np.float32] | None:
@@ -221,6 +217,8 @@ class _Running:
         if look.shown and not self.wrong:
             # Quickly rather than small, as long as more of them come.
             picture = quick_png(self._picture(wish), 1 if why else 0)
+            scale = look.scale if wish.layer != "beauty" else None
+            said |= {"scale": scale and [scale.low, scale.high, scale.unit]}
             self.pictures += 1
         self.files.tell(said, picture)
         # Soon again at first; drawing never takes more than a fifth of the time.
@@ -235,8 +233,8 @@ class _Running:
             # Too small a crop, or no room: then it is shown as it is.
             with suppress(MillError, MemoryError):
                 clean = denoise(session.layers(), "preview", threads=session.threads).picture
-                return quick_view(clean, exposure)
-        return self.look.picture(wish.layer, exposure)
+                return quick_view(clean, exposure + wish.stops)
+        return self.look.picture(wish.layer, exposure, wish.stops)
 
     def _freeze(self, wish: Wish) -> None:
         """Save what there is as a trial's state, once for each time that it is asked for."""

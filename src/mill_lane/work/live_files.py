@@ -26,7 +26,7 @@ class Wish(BaseModel):
     """What is looked at, how it is shown, and whether it goes on.
 
     A later wish has a larger `number`.  `file_hash` is that of the scene, `crop` a share of the
-    frame, `preview` as trials keep it, `place` a point that is refined first, in shares, `freeze`
+    frame, `preview` as trials keep it, `stops` how much brighter it is shown, `place` a point that is refined first, in shares, `freeze`
     the number of the last trial that was asked to be made of it.
     """
 
@@ -43,6 +43,7 @@ class Wish(BaseModel):
     clean: bool = False
     place: tuple[FiniteFloat, FiniteFloat] | None = None
     paused: bool = False
+    stops: FiniteFloat = 0.0
     samples: int = 256
     clean_share: float = 0.99
     freeze: int = 0

@@ -14,6 +14,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.sequences import gaps_in_words, pattern_of
 
 There = Literal["refuse", "skip", "overwrite"]
+TICK = 0.02  # seconds, at most, between two of the clock that files go by
 LOST = 0.005  # of a picture's brightness, from where on lost detail is told
 
 
@@ -129,7 +130,8 @@ def batch_of(
 
 
 def _written_since(path: Path, since: float) -> bool:
-    return path.exists() and path.stat().st_mtime >= since
+    # A file's time is that of the last tick of the system's clock, which can be before `since`.
+    return path.exists() and path.stat().st_mtime >= since - TICK
 
 
 def denoise_batch(

@@ -57,6 +57,8 @@ class Show:
         The unit of a map.
     factor : float
         From the layer's values to that unit.
+    most : float or None
+        What the upper end of a map stands for; None where the picture says it.
     cost : bool
         The values are shares of the picture's thread time rather than amounts.
     """
@@ -64,7 +66,13 @@ class Show:
     kind: Literal["light", "colour", "direction", "numbers", "map"]
     unit: str = ""
     factor: float = 1.0
+    most: float | None = None
     cost: bool = False
+
+    @property
+    def gains(self) -> bool:
+        """Whether it can be shown brighter: a map from 0 to what the picture says cannot."""
+        return self.kind in ("light", "colour") or self.most is not None
 
 
 def ramp(t: NDArray[Any]) -> RGB:
@@ -101,19 +109,22 @@ def _round_up(x: float) -> float:
 
 
 def _map(
-    plane: NDArray[Any], unit: str, factor: float = 1.0, zero: bool = True
+    plane: NDArray[Any], unit: str, factor: float = 1.0, most: float | None = None
 ) -> tuple[RGB, Scale]:
-    """A plane of numbers on the ramp, its ends at the 1st and 99th percentile rounded outwards."""
+    """A plane of numbers on the ramp, from 0 to `most`, or to the 99th percentile rounded up."""
     values = np.asarray(plane, float) * factor
     finite = values[np.isfinite(values)]
-    high = _round_up(float(np.percentile(finite, 99))) if finite.size else 1.0
-    low = 0.0 if zero or not finite.size else float(np.floor(np.percentile(finite, 1)))
+    high = most or (_round_up(float(np.percentile(finite, 99))) if finite.size else 1.0)
     shown = np.where(np.isfinite(values), values, high)
-    return ramp((shown - low) / max(high - low, 1e-12)), Scale(low, high, unit)
+    return ramp(shown / high), Scale(0.0, high, unit)
 
 
 def layer_picture(
-    plane: NDArray[Any], show: Show, exposure: float = 0.0, seconds: float = 0.0
+    plane: NDArray[Any],
+    show: Show,
+    exposure: float = 0.0,
+    seconds: float = 0.0,
+    gain: float = 0.0,
 ) -> tuple[RGB, Scale | None]:
     """Draw a layer as a picture.
 
@@ -127,6 +138,8 @@ def layer_picture(
         Stops, for light alone.
     seconds : float
         Thread time of the whole picture, for maps of cost.
+    gain : float
+        Stops, for whatever `Show.gains`.
 
     Returns
     -------
@@ -139,12 +152,12 @@ def layer_picture(
         if show.cost:
             total = float(np.sum(plane, dtype=np.float64))
             factor *= seconds / total if total > 0 else 0.0
-        return _map(plane, show.unit, factor)
+        return _map(plane, show.unit, factor, show.most and show.most / 2.0**gain)
     if show.kind == "numbers":
         return _colours_of_numbers(plane), None
     if show.kind == "direction":
         return ((np.clip(plane, -1, 1) * 0.5 + 0.5) * 255 + 0.5).astype(np.uint8), None
-    return view(plane, exposure if show.kind == "light" else 0.0), None
+    return view(plane, gain + (exposure if show.kind == "light" else 0.0)), None
 
 
 def _colours_of_numbers(plane: NDArray[Any]) -> RGB:

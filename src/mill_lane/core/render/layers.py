@@ -37,6 +37,7 @@ LAYER_WORDS = {
     "components": "light by kind",
     "samples": "a map of samples",
     "noise": "a map of noise",
+    "material": "roughness, metallic, opacity",
 }
 
 
@@ -232,6 +233,12 @@ def variance_of_mean(sums: F32, squares: F32, samples: NDArray[np.uint32]) -> F3
     return out
 
 
+def _material(film: Sums, _: Sequence[str]) -> Iterator[tuple[str, F32]]:
+    n = count_of(film)[..., 0]
+    for i, picture in enumerate(MATERIAL_INPUTS):
+        yield picture.name, film["material"][:, :, i] / n
+
+
 def _variance(film: Sums, _: Sequence[str]) -> Iterator[tuple[str, F32]]:
     yield "variance", variance_of_mean(film.light, film["light_squares"], film.samples)
     for guide in ("albedo", "normal", "depth"):
@@ -244,6 +251,11 @@ NORMAL = mean_layer("normal", s.F_NORMAL, colour("normal", "XYZ"), show=Show("di
 DEPTH = replace(
     mean_layer("depth", s.F_DEPTH, ("distance",), show=Show("map", "m")),
     writing_bytes=2 * FLOAT,  # along the axis as well
+)
+# Of the first surface that scatters, but opacity: that is of the first of all.
+MATERIAL_INPUTS = tuple(
+    Picture(name, name, (name,), Show("map", most=1.0))
+    for name in ("roughness", "metallic", "opacity")
 )
 SQUARES = (
     Plane("light_squares", s.F_LIGHT_SQUARES, 3),
@@ -259,6 +271,7 @@ LAYERS = Registry(
     ALBEDO,
     NORMAL,
     DEPTH,
+    Layer("material", MATERIAL_INPUTS, _material, (Plane("material", s.F_MATERIAL, 3),)),
     mean_layer("position", s.F_POSITION, colour("position", "XYZ")),
     mean_layer("motion", s.F_MOTION, colour("motion", "XY")),
     Layer(

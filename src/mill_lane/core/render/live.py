@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.crop import Crop, pixels_of
-from mill_lane.core.image.maps import layer_picture
+from mill_lane.core.image.maps import STOPS, Scale, in_stops, layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe
 from mill_lane.core.render.layers import LAYERS, Picture, pictures, resolved
@@ -28,6 +28,7 @@ BLOCKS = (8, 4, 2)  # pixels on a side of what is shown first
 FEWEST = 24  # pixels on the shorter side of a coarse picture, below which it tells nothing
 WORK = "work"  # the layer for which work is counted
 LIT = "diffuse_light"  # a picture of our own: diffuse light without the colour of the surfaces
+FALSE_COLOUR = "stops"  # another: how bright it is
 LEAST_ALBEDO = 0.02  # below which a surface gives back too little to tell what falls on it
 CODES = 65_536
 WELL = 0x76  # its grey
@@ -94,6 +95,7 @@ class LiveLook:
         self.limits = Limits()
         self.sky: NDArray[np.float32] | None = None
         self._front: Session | None = None  # what is being rendered
+        self.scale: Scale | None = None  # of what was drawn last, where it is a map
         self._back: Session | None = None  # the finest that is whole, coarser than that
         self._blocks: list[int] = []  # of what comes after the front
         self._world: tuple[Any, World] | None = None
@@ -202,27 +204,30 @@ class LiveLook:
         )
 
     # --- what is seen ---
-    def picture(self, layer: str = "beauty", exposure: float = 0.0) -> RGB:
+    def picture(self, layer: str = "beauty", exposure: float = 0.0, gain: float = 0.0) -> RGB:
         """What there is so far, display values, (H, W, 3) of the crop, in fewer pixels while it is
         coarse; those that have no sample yet are as in the coarser one before.
 
         Parameters
         ----------
         layer : str
-            A picture of the film's layers, or `LIT`.
+            A picture of the film's layers, `LIT` or `FALSE_COLOUR`.
         exposure : float
             Stops, for light alone.
+        gain : float
+            Stops, for colours as well, and for shares.
         """
         front, back = self._front, self._back
         assert front is not None
-        picture, have = drawn(front, layer, exposure), front.film.samples > 0
+        picture, self.scale = drawn(front, layer, exposure, gain)
+        have = front.film.samples > 0
         if have.all():
             return picture
         if back is None:
             picture[~have] = WELL
             return picture
         height, width = have.shape
-        before = drawn(back, layer, exposure)
+        before, _ = drawn(back, layer, exposure, gain)
         rows = np.arange(height) * len(before) // height
         columns = np.arange(width) * before.shape[1] // width
         np.copyto(before := before[rows][:, columns], picture, where=have[..., None])
@@ -235,25 +240,30 @@ def choices() -> dict[str, Picture]:
     return {name: p for name, p in pictures().items() if name in kept and p.show is not None}
 
 
-def drawn(session: Session, layer: str, exposure: float) -> RGB:
-    """A layer of what a session has so far, as it is shown."""
+def drawn(
+    session: Session, layer: str, exposure: float, gain: float = 0.0
+) -> tuple[RGB, Scale | None]:
+    """A layer of what a session has so far, as it is shown; the scale of what is a map."""
     film, n = session.film, np.maximum(session.film.samples, 1).astype(np.float32)[..., None]
     if layer == "beauty":
-        return quick_view(film.light / n, exposure)
+        return quick_view(film.light / n, exposure + gain), None
+    if layer == FALSE_COLOUR:
+        return in_stops(film.light / n, exposure + gain), STOPS
     if layer == LIT:
         planes = dict(resolved(film, ("components", "albedo")))
         light = planes["direct_diffuse"] + planes["indirect_diffuse"]
-        return quick_view(light / np.maximum(planes["albedo"], LEAST_ALBEDO), exposure)
+        light /= np.maximum(planes["albedo"], LEAST_ALBEDO)
+        return quick_view(light, exposure + gain), None
     known = choices()
     owner = next((own for own in LAYERS if layer in (p.name for p in own.pictures)), None)
     if owner is None or layer not in known or owner.name not in session.recipe.layers:
-        return drawn(session, "beauty", exposure)
+        return drawn(session, "beauty", exposure, gain)
     plane = dict(resolved(film, (owner.name,)))[layer]
     show = known[layer].show
     assert show is not None
     if show.kind == "light":
-        return quick_view(plane, exposure)
-    return layer_picture(np.nan_to_num(plane), show, exposure, session.seconds)[0]
+        return quick_view(plane, exposure + gain), None
+    return layer_picture(np.nan_to_num(plane), show, exposure, session.seconds, gain)
 
 
 _codes = view(np.linspace(0.0, 1.0, CODES)[:, None])[:, 0]

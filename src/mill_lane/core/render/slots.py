@@ -273,8 +273,9 @@ VIEW_LIGHT, VIEW_OCCLUSION, VIEW_WIRES = 0, 1, 2
     F_ALBEDO_SQUARES,
     F_NORMAL_SQUARES,
     F_DEPTH_SQUARES,
-) = range(18)
-FILM_SLOTS = 18
+    F_MATERIAL,
+) = range(19)
+FILM_SLOTS = 19
 
 # --- Counters ---
 RAYS = ("camera", "diffuse", "specular", "transmission", "volume", "transparent", "shadow")

@@ -12,6 +12,7 @@ document.addEventListener("alpine:init", () => {
     paused: false,
     clean: false,
     said: "",
+    samples: 0, // a pixel, of what is shown
     get going() {
       return String(this.on);
     },
@@ -54,7 +55,9 @@ document.addEventListener("alpine:init", () => {
       const { note: _note, device: _device, ...fields } = fieldsOf(form);
       const { place } = this.own;
       const shown = { layer: searchParams.get("layer") || "beauty", clean: this.clean };
-      if (["denoised", "lost", "stops"].includes(shown.layer)) shown.layer = "beauty";
+      if (["denoised", "lost"].includes(shown.layer)) shown.layer = "beauty";
+      const stops = Number(searchParams.get("stops"));
+      if (stops) shown.stops = stops;
       return JSON.stringify({
         ...fields,
         ...shown,
@@ -115,7 +118,7 @@ document.addEventListener("alpine:init", () => {
       if (!said.ours || !this.on) return;
       this.said = said.words;
       if (picture) this.viewer.setLook(picture, said.crop);
-      this.$root.dataset.shown = String(said.samples ?? "");
+      this.samples = said.samples ?? 0;
       this.own.over = OVER.has(said.phase);
     },
     pointed(event) {

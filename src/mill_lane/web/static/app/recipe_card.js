@@ -12,6 +12,9 @@ function enter(field, value) {
   field.dispatchEvent(new Event("change", { bubbles: true }));
 }
 
+// What a page has of a card beside its fields: it stays where the card is made anew.
+const kept = {};
+
 // Whether a field says something else than the server's page did.
 function isTyped(field) {
   if (field.type === "checkbox") return field.checked !== field.defaultChecked;
@@ -33,7 +36,19 @@ document.addEventListener(
 document.addEventListener("alpine:init", () => {
   Alpine.data("recipecard", () => ({
     waiting: null,
-    shape: null,
+    asked: 0, // how often the lines' words were asked for: an answer that is late counts no more
+    init() {
+      const { words } = this.$root.dataset;
+      if (kept.words !== words) Object.assign(kept, { words, shape: null, locked: true, word: "" });
+      const lock = this.$root.querySelector("[data-lock]");
+      if (lock) lock.checked = kept.locked;
+      if (!kept.word) return;
+      this.$root.querySelector("[type=search]").value = kept.word;
+      this.$nextTick(() => this.find());
+    },
+    lock(event) {
+      kept.locked = event.target.checked;
+    },
     // The lines say what is in their fields, also before that is kept.
     soon(event) {
       if (event.isTrusted) this.keepShape(event.target);
@@ -44,8 +59,10 @@ document.addEventListener("alpine:init", () => {
       const form = this.$root.closest("form");
       if (isUnfinished(form)) return;
       const fields = fieldsOf(form);
+      this.asked += 1;
+      const { asked } = this;
       const { ok, data } = await send("POST", this.$root.dataset.words, fields);
-      if (!ok) return; // whoever keeps the fields tells what is wrong
+      if (!ok || asked !== this.asked) return; // whoever keeps the fields tells what is wrong
       for (const line of this.$root.querySelectorAll("[data-line]")) {
         line.querySelector("[data-said]").textContent = data.said[line.dataset.line];
       }
@@ -59,7 +76,8 @@ document.addEventListener("alpine:init", () => {
     },
     // Lines that a word finds open; with none, all is as it was.
     find() {
-      const word = this.$refs.search.value.trim().toLowerCase();
+      kept.word = this.$refs.search.value;
+      const word = kept.word.trim().toLowerCase();
       const lines = [...this.$root.querySelectorAll("[data-line]")];
       let found = 0;
       for (const line of lines) {
@@ -86,12 +104,12 @@ document.addEventListener("alpine:init", () => {
       const [width, height] = this.size();
       if (!(typed === width || typed === height)) return;
       // The shape is that of the size before; of what was typed freely, where it was.
-      this.shape ||= [width.defaultValue, height.defaultValue].map(Number);
-      if (!this.$root.querySelector("[data-lock]").checked) {
-        this.shape = [width.value, height.value].map(Number);
+      kept.shape ||= [width.defaultValue, height.defaultValue].map(Number);
+      if (!kept.locked) {
+        kept.shape = [width.value, height.value].map(Number);
         return;
       }
-      const [w, h] = this.shape;
+      const [w, h] = kept.shape;
       const value = Number(typed.value);
       if (!(value > 0)) return;
       if (typed === width) height.value = Math.max(1, Math.round((value * h) / w));
@@ -103,7 +121,7 @@ document.addEventListener("alpine:init", () => {
       const aspect = Number(this.$root.querySelector("[data-aspect]").value);
       if (!(aspect > 0)) return;
       const rows = Math.max(1, Math.round(Number(height.value) / aspect));
-      this.shape = [Number(width.value), rows];
+      kept.shape = [Number(width.value), rows];
       enter(height, rows);
     },
     resize(event) {

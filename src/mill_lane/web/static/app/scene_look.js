@@ -8,6 +8,7 @@ document.addEventListener("alpine:init", () => {
   Alpine.data("scenelook", () => ({
     on: false,
     said: "",
+    samples: 0, // a pixel, of what is shown
     get going() {
       return String(this.on);
     },
@@ -44,6 +45,7 @@ document.addEventListener("alpine:init", () => {
       if (this.on && wanted !== this.own.sent) {
         this.own.sent = wanted;
         this.own.turn += 1;
+        this.samples = 0;
         this.follow(job, JSON.parse(wish), this.own.turn);
       }
     },
@@ -68,7 +70,7 @@ document.addEventListener("alpine:init", () => {
         this.own.over = said.later || (said.ours && OVER.has(said.phase));
         if (said.later || said.ours) this.said = said.words;
         if (picture) this.look?.setLook(picture);
-        if (said.ours) this.$root.dataset.shown = String(said.samples ?? "");
+        if (said.ours) this.samples = said.samples ?? 0;
       }
     },
     // No more looking: what is rendered for it stops, the first look is there again.

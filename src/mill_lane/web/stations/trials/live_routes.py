@@ -42,6 +42,7 @@ class LiveForm(TrialForm):
     clean: bool = False
     place: tuple[FiniteFloat, FiniteFloat] | None = None
     paused: bool = False
+    stops: FiniteFloat = 0.0
 
 
 class Asked(BaseModel):
@@ -54,7 +55,7 @@ class Asked(BaseModel):
 def look(db: Db, home: AHome, job: int, form: LiveForm) -> Asked:
     """Want something looked at from now on."""
     row = find_job(db, job)
-    shown = live.Shown(form.layer, form.clean, form.place, form.paused)
+    shown = live.Shown(form.layer, form.clean, form.place, form.paused, form.stops)
     wish = form.wish(recipe_of(db, row, form.role))
     return Asked(number=str(live.look(db, home, row, wish, shown)))
 
@@ -96,6 +97,9 @@ def words_of(said: Mapping[str, Any]) -> str:
         much = "coarse"
     else:
         much = f"{samples:.3g} samples{noise}, {duration(said.get('seconds'))}"
+    if said.get("scale"):
+        low, high, unit = said["scale"]
+        much += f", colours from {low:g} to {high:g} {unit}".rstrip()
     return f"{ENDS[phase]}: {much}" if phase in ENDS else much
 
 

@@ -17,10 +17,10 @@ from mill_lane.core.formats.outside_pictures import ENDINGS
 from mill_lane.core.image.maps import STOPS
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
-from mill_lane.core.render.live import LIT
+from mill_lane.core.render.live import FALSE_COLOUR, LIT
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.exposed import MOST, stops_apart, within
+from mill_lane.jobs.exposed import MOST, gains, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
@@ -59,7 +59,6 @@ from mill_lane.web.stations.trials.time_profile import (
 
 MOST_ALSO = 2  # in a row with the two that are compared
 NEWEST = 12  # rows of the log; more on demand, so that a page of hundreds stays quick
-FALSE_COLOUR = "stops"  # the picture of how bright it is; made when it is looked at
 PANELS = ("book", "profile", "denoise")
 RANK = {"running": 0, "paused": 1, "queued": 2}
 
@@ -160,8 +159,11 @@ def shown(
     if layer == FALSE_COLOUR and trial.exr:
         url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&false=1&v={trial.exr[:12]}"
         scale = (f"{STOPS.low:g}", f"{STOPS.high:g}", STOPS.unit)
-    elif stops and trial.exr and entry is None:
-        url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&v={trial.exr[:12]}"
+    elif stops and trial.exr and (entry is None or gains(layer)):
+        of = "" if entry is None else f"&layer={layer}"
+        url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}{of}&v={trial.exr[:12]}"
+        if scale is not None:
+            scale = (scale[0], f"{float(scale[1]) / 2.0**stops:.3g}", scale[2])
     if layer == DENOISED and blend is not None:
         clean = blended_url(trial, blend)
         url = f"{clean}&stops={stops:.4g}" if clean and stops else clean or url
@@ -242,7 +244,7 @@ def context(
         "layers": _layers(*(t for t in (first, second) if t is not None)),
         "scale": scales[0] if scales else None,
         "brighter": stops,
-        "exposes": layer in ("beauty", DENOISED, FALSE_COLOUR),
+        "exposes": layer in (DENOISED, FALSE_COLOUR, LIT) or gains(layer),
         "most_stops": MOST,
         "light_ratio": 2.0**apart if apart else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
@@ -338,9 +340,9 @@ def _layers(*shown: Render) -> list[tuple[str, str]]:
     beyond that; without a trial, all that it has.
     """
     of_trials = dict(layer_choices(*(t.layers for t in shown)))
-    of_look = {name: title for name, title in look_layers() if name == LIT or not shown}
-    made = {FALSE_COLOUR: "stops from mid-grey"} if any(t.exr for t in shown) else {}
-    return list((of_trials | made | of_look).items())
+    made = (LIT, FALSE_COLOUR)
+    of_look = {name: title for name, title in look_layers() if name in made or not shown}
+    return list((of_trials | of_look).items())
 
 
 def _usual_layer(first: Render | None, second: Render | None) -> str:
