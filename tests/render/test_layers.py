@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 import unittest
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,7 @@ from hypothesis.extra import numpy as hnp
 from mill_lane.core.devices.cpu import cpu_device, find_machine
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.exr import read_exr, write_exr
-from mill_lane.core.image.maps import Show, layer_picture
+from mill_lane.core.image.maps import Show, layer_picture, ramp
 from mill_lane.core.recipe import FINAL, Recipe
 from mill_lane.core.render.film import new_film
 from mill_lane.core.render.layers import (
@@ -31,6 +32,7 @@ from mill_lane.core.render.layers import (
 from mill_lane.core.render.load import load
 from mill_lane.core.render.session import Session
 from mill_lane.core.render.sizes import film_bytes
+from mill_lane.core.scene.model import Geometry, Material
 from mill_lane.core.weigh.ledger import draw_up
 from mill_lane.core.weigh.measure import weigh
 from tests.scenes import WHITE, even_sky, floor, picture, scene_of
@@ -54,6 +56,56 @@ class TestRegistry(unittest.TestCase):
     def session(self, **recipe: object) -> Session:
         values = {"width": 24, "height": 16, "samples": 4, "min_samples": 1} | recipe
         return Session(load(self.scene, 1), Recipe.model_validate(values))
+
+    def inputs(self, *things: tuple[Geometry, Material]) -> dict[str, float]:
+        """Means of a material's own inputs in the middle of the picture."""
+        session = Session(
+            load(scene_of(*things, eye=(0, 3, 0.001), environment=even_sky()), 1),
+            Recipe(width=8, height=8, samples=256, min_samples=256, layers=("material",)),
+        )
+        while not session.done:
+            session.step(1.0)
+        planes = session.layers()
+        return {p.name: float(planes[p.name].mean()) for p in LAYERS["material"].pictures}
+
+    def test_what_a_material_is_told(self) -> None:
+        """As it stands in the file, whatever light falls on it; a pane hides what it says, and what
+        is seen through it tells of itself.
+        """
+        below = replace(WHITE, roughness=0.3, metallic=0.75)
+        told = self.inputs((floor(9.0), below))
+        for name, value in {"roughness": 0.3, "metallic": 0.75, "opacity": 1.0}.items():
+            self.assertAlmostEqual(told[name], value, places=5, msg=name)
+        pane = replace(
+            WHITE, roughness=0.9, metallic=0.0, alpha_mode="BLEND", base_color=(1, 1, 1, 0.25)
+        )
+        told = self.inputs((floor(9.0), below), (floor(9.0, 1.0), pane))
+        self.assertAlmostEqual(told["opacity"], 0.25, places=5)
+        self.assertAlmostEqual(told["roughness"], 0.25 * 0.9 + 0.75 * 0.3, delta=0.01)
+        gone = replace(pane, alpha_mode="MASK", alpha_cutoff=0.5)
+        told = self.inputs((floor(9.0), below), (floor(9.0, 1.0), gone))
+        self.assertAlmostEqual(told["opacity"], 0.0)
+        self.assertAlmostEqual(told["metallic"], 0.75, places=5)
+        bare = replace(WHITE, unlit=True, roughness=0.2, metallic=1.0)
+        told = self.inputs((floor(9.0), bare))
+        self.assertEqual((told["roughness"], told["metallic"]), (1.0, 0.0))
+
+    def test_shares_are_shown_from_nothing_to_all(self) -> None:
+        """Not by what the picture has; a gain makes the scale shorter and says so."""
+        show = show_of("roughness")
+        assert show is not None
+        grey = np.full((2, 2), 0.25, np.float32)
+        drawn, scale = layer_picture(grey, show)
+        np.testing.assert_array_equal(drawn, ramp(grey))
+        assert scale is not None
+        self.assertEqual((scale.low, scale.high), (0.0, 1.0))
+        drawn, scale = layer_picture(grey, show, gain=1.0)
+        np.testing.assert_array_equal(drawn, ramp(2 * grey))
+        assert scale is not None
+        self.assertEqual(scale.high, 0.5)
+        depth = show_of("depth")
+        assert depth is not None
+        self.assertFalse(depth.gains)
 
     def test_a_layer_from_outside(self) -> None:
         """One entry: it is rendered, counted in the ledger, written to EXR, read, shown."""

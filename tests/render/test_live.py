@@ -9,9 +9,11 @@ import numpy as np
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.opening import open_scene
+from mill_lane.core.image.maps import STOPS, in_stops
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.live import (
+    FALSE_COLOUR,
     LIT,
     Limits,
     LiveLook,
@@ -49,6 +51,31 @@ class TestLiveLook(unittest.TestCase):
     def until(self, samples: int) -> None:
         while self.look.session is None or self.look.session.index < samples:
             self.look.step(0.05)
+
+    def test_brighter_and_in_false_colour(self) -> None:
+        """Light, colours and shares; what has a scale tells it."""
+        self.look.want(wanted())
+        self.until(2)
+        session = self.look.session
+        assert session is not None
+        planes = session.layers()
+        brighter = view(planes["beauty"] * 4.0)
+        off = np.abs(self.look.picture("beauty", 0.5, 1.5).astype(int) - brighter)
+        self.assertLessEqual(off.max(), 1)
+        self.assertIsNone(self.look.scale)
+        stops = self.look.picture(FALSE_COLOUR, 0.5, 1.5)
+        off = np.abs(stops.astype(int) - in_stops(planes["beauty"], 2.0))
+        self.assertLessEqual(np.percentile(off, 99), 1)
+        self.assertEqual(self.look.scale, STOPS)
+        albedo = self.look.picture("albedo", exposure=3.0)
+        np.testing.assert_array_equal(albedo, view(planes["albedo"]))  # no light falls on it
+        np.testing.assert_array_equal(
+            self.look.picture("albedo", gain=1.0), view(planes["albedo"], 1)
+        )
+        self.look.picture("roughness", gain=2.0)
+        scale = self.look.scale
+        assert scale is not None
+        self.assertEqual(scale.high, 0.25)
 
     def test_coarse_first_and_whole_from_the_first_step_on(self) -> None:
         self.assertFalse(self.look.shown)

@@ -11,6 +11,7 @@ from PIL import Image
 
 from mill_lane.core.formats.exr import read_exr
 from mill_lane.core.image.maps import from_grey, ramp
+from mill_lane.core.image.srgb import view
 from mill_lane.core.render.layers import exr_names
 from mill_lane.jobs.exposed import MOST, stops_apart, within
 from tests.homes import do_tasks
@@ -40,6 +41,24 @@ class TestExposed(WebCase):
         for odd in ("nan", "inf", "1e9"):
             self.pixels(f"{at}?stops={odd}")
         self.assertEqual(self.client.get("/trials/99/exposed.png").status_code, 404)
+
+    def test_layers_too(self) -> None:
+        """Light by its kind and colours are shown brighter; a map that says its own ends is not."""
+        trial = self.ended_trial()
+        planes = read_exr(self.home.files.path(trial.exr or ""), exr_names())
+        at = f"/trials/{trial.id}/exposed.png?stops=2&layer="
+        for layer in ("albedo", "direct_diffuse"):
+            np.testing.assert_array_equal(self.pixels(at + layer), view(planes[layer], 2.0))
+        np.testing.assert_array_equal(self.pixels(at + "roughness"), ramp(4 * planes["roughness"]))
+        for layer in ("depth", "object", "none", "light lamp"):
+            self.assertEqual(self.client.get(at + layer).status_code, 404, layer)
+        page = self.page("/jobs/1/trials?b=1&layer=roughness&stops=2")
+        viewer = page.select_one("image-viewer")
+        assert viewer is not None
+        self.assertIn("stops=2&layer=roughness", str(viewer["data-b"]))
+        self.assertIsNotNone(page.select_one("[aria-label='Scale from 0 to 0.25 ']"))
+        page = self.page("/jobs/1/trials?b=1&layer=depth&stops=2")
+        self.assertIsNone(page.select_one("[data-param=stops]"))
 
     def test_two_that_differ_in_light_are_made_equal(self) -> None:
         first, second = self.ended_trial(bounces=0), self.ended_trial(bounces=4)

@@ -10,6 +10,7 @@ import threading
 import time
 from typing import Any
 
+import numpy as np
 from PIL import Image
 from sqlalchemy import select
 
@@ -87,6 +88,17 @@ class TestLiveLook(LiveCase):
         said, albedo = self.until(other, samples=1.0)
         self.assertEqual((said["layer"], albedo.size), ("albedo", (160, 90)))
         self.until(self.look(clean=True), samples=2.5)
+        # Brighter, and how bright it is: the same samples, drawn again.
+        plain, own = self.until(self.look(), samples=2.0)
+        said, dark = self.until(self.look(stops=-4), samples=2.0)
+        self.assertLess(np.asarray(dark).mean(), np.asarray(own).mean() - 5)
+        self.assertGreaterEqual(said["samples"], plain["samples"])
+        said, _ = self.until(self.look(layer="stops", stops=1), samples=2.0)
+        self.assertNotIn("colours", said["words"])  # the page has its scale
+        page = self.page("/jobs/1/trials?layer=stops&stops=1")
+        self.assertIsNotNone(page.select_one("[aria-label='Scale from -6 to 6 stops']"))
+        said, _ = self.until(self.look(layer="depth"), samples=2.0)
+        self.assertRegex(said["words"], r"colours from 0 to \d+ m")
         # It is for looking: recipe, trial book and scene are as they were.
         with self.home.sessions() as db:
             self.assertEqual(list(db.scalars(select(Render))), [])

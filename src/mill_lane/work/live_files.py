@@ -26,8 +26,9 @@ class Wish(BaseModel):
     """What is looked at, how it is shown, and whether it goes on.
 
     A later wish has a larger `number`.  `file_hash` is that of the scene, `crop` a share of the
-    frame, `preview` as trials keep it, `stops` how much brighter it is shown, `place` a point that is refined first, in shares, `freeze`
-    the number of the last trial that was asked to be made of it.
+    frame, `preview` as trials keep it, `stops` how much brighter it is shown, `place` a point that
+    is refined first, in shares, `freeze` the number of the last trial that was asked to be made of
+    it.
     """
 
     model_config = ConfigDict(extra="forbid")

@@ -18,7 +18,7 @@ from mill_lane.core.crop import Crop, pixels_of
 from mill_lane.core.image.maps import STOPS, Scale, in_stops, layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe
-from mill_lane.core.render.layers import LAYERS, Picture, pictures, resolved
+from mill_lane.core.render.layers import LAYERS, Picture, pictures, resolved, show_of
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.session import Clock, Session
 from mill_lane.core.render.settings import Preview
@@ -264,6 +264,16 @@ def drawn(
     if show.kind == "light":
         return quick_view(plane, exposure + gain), None
     return layer_picture(np.nan_to_num(plane), show, exposure, session.seconds, gain)
+
+
+def fixed_scale(layer: str, stops: float = 0.0) -> Scale | None:
+    """The scale of a map whose ends are the same in every picture, so many stops brighter."""
+    if layer == FALSE_COLOUR:
+        return STOPS
+    show = show_of(layer)
+    if show is None or show.most is None:
+        return None
+    return Scale(0.0, show.most / 2.0**stops, show.unit)
 
 
 _codes = view(np.linspace(0.0, 1.0, CODES)[:, None])[:, 0]

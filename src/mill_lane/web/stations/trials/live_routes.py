@@ -97,7 +97,7 @@ def words_of(said: Mapping[str, Any]) -> str:
         much = "coarse"
     else:
         much = f"{samples:.3g} samples{noise}, {duration(said.get('seconds'))}"
-    if said.get("scale"):
+    if said.get("scale"):  # its ends are its own: the page cannot know them
         low, high, unit = said["scale"]
         much += f", colours from {low:g} to {high:g} {unit}".rstrip()
     return f"{ENDS[phase]}: {much}" if phase in ENDS else much

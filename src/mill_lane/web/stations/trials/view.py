@@ -14,10 +14,9 @@ from mill_lane.core.denoise.names import DENOISED, MASKS, PICKED, RADIUS
 from mill_lane.core.devices.model import Device
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.outside_pictures import ENDINGS
-from mill_lane.core.image.maps import STOPS
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
-from mill_lane.core.render.live import FALSE_COLOUR, LIT
+from mill_lane.core.render.live import FALSE_COLOUR, LIT, fixed_scale
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
 from mill_lane.jobs.exposed import MOST, gains, stops_apart, within
@@ -158,12 +157,9 @@ def shown(
             scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
     if layer == FALSE_COLOUR and trial.exr:
         url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&false=1&v={trial.exr[:12]}"
-        scale = (f"{STOPS.low:g}", f"{STOPS.high:g}", STOPS.unit)
     elif stops and trial.exr and (entry is None or gains(layer)):
         of = "" if entry is None else f"&layer={layer}"
         url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}{of}&v={trial.exr[:12]}"
-        if scale is not None:
-            scale = (scale[0], f"{float(scale[1]) / 2.0**stops:.3g}", scale[2])
     if layer == DENOISED and blend is not None:
         clean = blended_url(trial, blend)
         url = f"{clean}&stops={stops:.4g}" if clean and stops else clean or url
@@ -213,6 +209,8 @@ def context(
     first_stops = stops + (apart if apart and asked.level else 0.0)
     a, b = shown(first, layer, blend, first_stops), shown(second, layer, blend, stops)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
+    if fixed := fixed_scale(layer, stops):
+        scales = [(f"{fixed.low:g}", f"{fixed.high:.3g}", fixed.unit)]
     under = newest_with_picture(
         db, summary.job, [f.number for f in figures if log.is_whole(f.crop)]
     )
