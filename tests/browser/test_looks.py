@@ -34,7 +34,7 @@ def two_cameras(folder: Path) -> Path:
 class TestLooks(BrowserCase):
     def drawn(self) -> str:
         """Which picture the look shows; empty while there is none."""
-        found = self.driver.find_elements(By.CSS_SELECTOR, "first-look[data-drawn]")
+        found = self.driver.find_elements(By.CSS_SELECTOR, "first-look[drawn]")
         return str(found[0].get_attribute("data-picture")) if found else ""
 
     def chosen(self) -> str:

@@ -128,6 +128,9 @@ class TestSession(unittest.TestCase):
             "samples",
             "noise",
             "work",
+            "roughness",
+            "metallic",
+            "opacity",
         }
         self.assertEqual(set(layers), plain | halves | variance | set(COMPONENTS) | lights)
         self.assertTrue((layers["samples"] == RECIPE.samples).all())

@@ -20,6 +20,7 @@ from mill_lane.jobs.lookup import (
     find_render,
     find_version,
     is_elsewhere,
+    trial_log,
 )
 from mill_lane.jobs.summary import estimate_for, summarise
 from mill_lane.web.stations.trials import view
@@ -160,6 +161,38 @@ class TestElsewhere(WebCase):
             viewer = self.page(f"/jobs/1/trials?b={number}").find("image-viewer")
             rect = [float(x) for x in str(viewer["data-b-rect"]).split(",")]
             np.testing.assert_allclose(rect, crop, atol=1e-5)
+
+    def test_a_crop_that_is_said(self) -> None:
+        """PNG knows no place: the crop that is drawn says it, at the picture's own pixels."""
+
+        def rect() -> list[float]:
+            viewer = self.page(f"/jobs/1/trials?b={number}").find("image-viewer")
+            return [float(x) for x in str(viewer["data-b-rect"]).split(",")]
+
+        number = self.sent(encoded(grey(size=(48, 27))))
+        with self.home.sessions() as db:
+            trial = trial_log(db, find_job(db, 1), [number])[0].id
+        at = f"/api/trials/{trial}/place"
+        self.done("PUT", at, json={"crop": "0.25,0.5,0.5,0.75"})
+        np.testing.assert_allclose(rect(), (0.25, 0.5, 0.5, 0.75), atol=1e-5)
+        # Drawn by hand: a few pixels off, the middle stays.
+        self.done("PUT", at, json={"crop": "0.25,0.5,0.5,0.76"})
+        np.testing.assert_allclose(rect(), (0.25, 0.505, 0.5, 0.755), atol=0.006)
+        kept = rect()
+        for crop, words in (
+            ("0.25,0.5,0.5,0.6", "another shape"),
+            ("0.5,0.5,0.501,0.501", "Draw a larger crop"),
+            ("x", "is no crop"),
+            ("", "No crop is drawn"),
+        ):
+            said = self.refused("PUT", at, json={"crop": crop})
+            self.assertIn(words, f"{said['error']} {said['hint']}")
+            self.assertEqual(rect(), kept)
+        self.done("PUT", at, json={"crop": "0,0,0.5,0.5", "whole": "true"})
+        self.assertEqual(rect(), [0, 0, 1, 1])
+        mine = self.ended_trial()
+        said = self.refused("PUT", f"/api/trials/{mine.id}/place", json={"whole": True})
+        self.assertIn("was rendered here", said["error"])
 
     def test_no_light_is_without_bounds(self) -> None:
         """What is no number is none, what is infinite the most that the file holds."""

@@ -6,7 +6,15 @@ import unittest
 from typing import Any
 
 from mill_lane.core.recipe import DRAFT, FINAL, MOST_SAMPLES, Recipe
-from mill_lane.jobs.lookup import analysis_of, find_job, find_version, recipe_of
+from mill_lane.jobs.lookup import (
+    analysis_of,
+    find_job,
+    find_version,
+    lights_of_trial,
+    recipe_of,
+)
+from mill_lane.web.shared.format import percent
+from mill_lane.web.shared.light_words import light_words
 from mill_lane.web.shared.recipe_card import KINDS, card, usual_recipe
 from mill_lane.web.shared.recipe_form import HELP, square
 from mill_lane.web.stations.trials.log import ratios
@@ -44,6 +52,45 @@ class TestWords(WebCase):
         ):
             found = self.lines(FINAL.model_copy(update=change))[line]
             self.assertIn(text, found.text)
+
+    def test_what_a_light_gives_and_takes(self) -> None:
+        """Light by weighing, time and grain by a trial; lamps of one name are one line."""
+        with self.home.sessions() as db:
+            analysis = analysis_of(db, find_version(db, find_job(db, 1)))
+        lamps = [
+            x.model_copy(update={"share": {"bare_bulb": 0.25}.get(x.name)}) for x in analysis.lights
+        ]
+        analysis = analysis.model_copy(update={"lights": lamps})
+        self.assertEqual(light_words(analysis)["bare_bulb"], "25.0 % of the light")
+        rows = [
+            {"name": "bare_bulb", "share": 0.125, "noise": 0.5},
+            {"name": "oven", "share": 0.0625, "noise": None},
+            {"name": "bare_bulb", "share": 0.125, "noise": -0.75},
+        ]
+        said = light_words(analysis, rows, 3)
+        self.assertEqual(
+            said["bare_bulb"],
+            "25.0 % of the light, in trial 3 25.0 % of the time and 0 % of the grain",
+        )
+        self.assertEqual(said["oven"], "in trial 3 6.25 % of the time")
+        lines = {x.name: x for x in card(FINAL, analysis, FINAL, FINAL, said)}
+        helps = {f.label: f.help for f in lines["lights"].fields}
+        self.assertEqual(helps["bare_bulb"], said["bare_bulb"])
+        self.assertTrue(helps["Lights aimed at"].startswith("From each point"))
+
+    def test_the_newest_trial_tells_of_lights(self) -> None:
+        first, second = self.ended_trial(), self.ended_trial(bounces=1)
+        with self.home.sessions() as db:
+            rows = lights_of_trial(db, second.id)
+            self.assertEqual(lights_of_trial(db, 99), [])
+        self.assertTrue(rows)
+        time = sum(r["share"] for r in rows if r["name"] == "bare_bulb")
+        self.assertGreater(time, 0)
+        page = self.page(f"/jobs/1/trials?b={first.number}")
+        help_ = page.select_one("[id='h_light:bare_bulb']")
+        assert help_ is not None
+        told = f"in trial {second.number} {percent(time)} of the time"
+        self.assertIn(told, help_.get_text())
 
     def test_only_what_matters_in_this_scene(self) -> None:
         """No fog: no fog fields; no glass: none for it; what is not as usual stands in any case."""

@@ -7,9 +7,11 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import Crop
 from mill_lane.core.errors import MillError
 from mill_lane.core.formats.outside_pictures import ENDINGS, compared, looked_over
 from mill_lane.core.formats.pictures import picture_name
+from mill_lane.core.recipe import LARGEST
 from mill_lane.core.recipe_versions import stored
 from mill_lane.core.render.layers import exr_names
 from mill_lane.jobs.lookup import analysis_of, find_version, is_elsewhere, recipe_of
@@ -22,6 +24,7 @@ from mill_lane.work.runs import next_number
 # What can be told of a picture, and under which name it is kept.
 TOLD = {"time": "seconds", "samples": "samples_mean", "gigabytes": "peak_memory_bytes"}
 SECONDS = 180.0  # that looking a picture over may take: one of 33 million pixels takes 27
+ALIKE = 1.06  # of two shapes: a crop drawn by hand is off by a few pixels
 Figures = dict[str, Any]
 
 
@@ -106,6 +109,47 @@ def tell(trial: Render, said: Figures) -> None:
     if said.get("gigabytes"):
         kept[TOLD["gigabytes"]] = round(said["gigabytes"] * 1e9)
     trial.measured = {**trial.measured, **kept}
+
+
+def place(db: Session, job: Job, trial: Render, crop: Crop | None) -> None:
+    """Say which part of the view a picture made elsewhere shows; None: all of it.
+
+    A pixel of it stays a pixel: the whole view is as much larger as the crop says, in the shape of
+    the job's final frame.
+
+    Raises
+    ------
+    MillError
+        Where crop and picture have different shapes, or the whole view would be too large.
+    """
+    _check(trial)
+    x0, y0, x1, y1 = trial.region
+    wide, high = x1 - x0, y1 - y0
+    if crop is None:
+        trial.recipe = {**trial.recipe, "width": wide, "height": high}
+        trial.region = [0, 0, wide, high]
+        return
+    final = recipe_of(db, job, "final")
+    left, top, right, bottom = crop
+    width = max(wide, round(wide / (right - left)))
+    height = max(high, round(width * final.height / final.width))
+    shape = (right - left) * width / ((bottom - top) * height)
+    if not 1 / ALIKE < (wide / high) / shape < ALIKE:
+        raise MillError(
+            f"The picture is {wide} × {high}, of another shape than the crop that is drawn.",
+            "Draw the crop as the picture shows it.",
+            "It stands where it stood.",
+        )
+    if max(width, height) > LARGEST:
+        raise MillError(
+            f"The whole view would be {width:,} × {height:,} pixels, over {LARGEST:,}.",
+            "Draw a larger crop.",
+            "It stands where it stood.",
+        )
+    x = min(round(left * width), width - wide)
+    y = min(max(0, round((top + bottom) / 2 * height - high / 2)), height - high)
+    trial.recipe = {**trial.recipe, "width": width, "height": height}
+    trial.region = [x, y, x + wide, y + high]
 
 
 def measure(home: Home, trial: Render, path: Path, name: str) -> Figures:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
@@ -206,6 +207,13 @@ def newest_with_picture(db: Session, job: Job, numbers: Collection[int]) -> Rend
         MADE_HERE,
     )
     return db.scalars(query.order_by(Render.number.desc()).limit(1)).first()
+
+
+def lights_of_trial(db: Session, trial: int) -> list[dict[str, Any]]:
+    """What a trial's profile says of each light; nothing where it has none."""
+    query = select(func.json_extract(Render.time_profile, "$.lights")).where(Render.id == trial)
+    found: list[dict[str, Any]] = json.loads(db.scalar(query) or "[]")
+    return found
 
 
 def with_time_profile(db: Session, render: Render) -> Render:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,6 +13,7 @@ from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.web.shared.format import percent
 from mill_lane.web.shared.recipe_form import COUNTS, Field, field, light_field, square
 
+LIGHTS = "lights"  # the line's name
 FAR = 12.0  # metres that the picture of what is sharp reaches, at least
 
 
@@ -95,7 +96,11 @@ def usual_recipe(role: str) -> Recipe:
 
 
 def card(
-    recipe: Recipe, analysis: Analysis, final: Recipe, usual: Recipe | None = None
+    recipe: Recipe,
+    analysis: Analysis,
+    final: Recipe,
+    usual: Recipe | None = None,
+    of_lights: Mapping[str, str] | None = None,
 ) -> list[Line]:
     """The lines of a recipe.
 
@@ -108,15 +113,26 @@ def card(
         Against which its size is told.
     usual : Recipe, optional
         Against which it is told what is otherwise.
+    of_lights : mapping, optional
+        What is said of each light beside its switch (`light_words`).
     """
     scene = scene_of(analysis)
-    return [_line(kind, recipe, scene, final, usual) for kind in KINDS]
+    lines = [_line(kind, recipe, scene, final, usual) for kind in KINDS]
+    return [_with_words(x, of_lights) if of_lights else x for x in lines]
+
+
+def _with_words(line: Line, of_lights: Mapping[str, str]) -> Line:
+    """The line of the lights with what is known of each."""
+    if line.name != LIGHTS:
+        return line
+    fields = [replace(f, help=of_lights.get(f.label, "")) if f.alone else f for f in line.fields]
+    return replace(line, fields=fields)
 
 
 def _line(kind: _Kind, recipe: Recipe, scene: Scene, final: Recipe, usual: Recipe | None) -> Line:
     fields = [_counted(field(recipe, name, usual), recipe) for name in kind.fields]
     fields = [f for f in fields if _matters(f, scene) or f.usual is not None]
-    if kind.name == "lights":
+    if kind.name == LIGHTS:
         fields += [light_field(recipe, name, usual) for name in scene.lights]
     changed = [f for f in fields if f.usual is not None]
     words = " ".join([kind.title, kind.words, *(f"{f.label} {f.help}" for f in fields)])
@@ -313,7 +329,7 @@ KINDS = (
         words="clamp fireflies limit caustics",
     ),
     _Kind(
-        "lights",
+        LIGHTS,
         "Lights",
         ("light_sampling", "light_threshold"),
         _lights,

@@ -57,7 +57,7 @@ class FirstLook extends HTMLElement {
     this.numbers = codes ? this.read(context, codes) : null;
     this.still = shown;
     this.draw();
-    this.dataset.drawn = String(turn);
+    this.setAttribute("drawn", turn); // no data-: the page takes those that the server does not know
   }
 
   // A picture of the look that runs, in the place of the first look; null for that again.

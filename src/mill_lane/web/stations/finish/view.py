@@ -16,6 +16,7 @@ from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
 from mill_lane.web.shared.devices import device_words
 from mill_lane.web.shared.format import predicted
+from mill_lane.web.shared.light_words import light_words
 from mill_lane.web.shared.recipe_card import card, usual_recipe
 from mill_lane.web.shared.recipe_shelf import shelf_of
 from mill_lane.web.shared.station import Figure
@@ -67,6 +68,12 @@ def context(
         "checks": check(summary),
         "estimate": summary.estimate,
         "frame_count": last - first + 1,
-        "card": card(summary.final, summary.analysis, summary.final, usual_recipe("final")),
+        "card": card(
+            summary.final,
+            summary.analysis,
+            summary.final,
+            usual_recipe("final"),
+            light_words(summary.analysis),
+        ),
         "frame": shown.frame if shown is not None else first,
     }

@@ -12,6 +12,8 @@ from fastapi.concurrency import run_in_threadpool
 from pydantic import AfterValidator, BaseModel, BeforeValidator, Field
 from sqlalchemy.orm import Session
 
+from mill_lane.core.crop import crop_of
+from mill_lane.core.errors import MillError
 from mill_lane.jobs import elsewhere
 from mill_lane.jobs.lookup import find_job, find_render
 from mill_lane.store.transactions import write
@@ -91,6 +93,28 @@ async def add(request: Request, job: int, name: str) -> Done:
 def tell(db: Db, trial: int, told: Told) -> Done:
     """Say how long a picture made elsewhere took, its samples and its memory."""
     elsewhere.tell(find_render(db, trial, "trial"), told.model_dump(exclude_unset=True))
+    return Done()
+
+
+class Placed(BaseModel):
+    """The part of the view that it shows, in shares; or all of it."""
+
+    crop: Annotated[str, Field(max_length=200)] = ""
+    whole: bool = False
+
+
+@router.put("/api/trials/{trial}/place")
+def place(db: Db, trial: int, placed: Placed) -> Done:
+    """Say which part of the view a picture made elsewhere shows."""
+    row = find_render(db, trial, "trial")
+    crop = None if placed.whole else crop_of(placed.crop)
+    if crop is None and not placed.whole:
+        raise MillError(
+            "No crop is drawn.",
+            "Draw one over what the picture shows.",
+            "It stands where it stood.",
+        )
+    elsewhere.place(db, find_job(db, row.job_id), row, crop)
     return Done()
 
 

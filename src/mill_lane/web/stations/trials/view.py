@@ -26,6 +26,7 @@ from mill_lane.jobs.lookup import (
     TrialFigures,
     chosen_recipe,
     is_elsewhere,
+    lights_of_trial,
     newest_with_picture,
     recipe_of,
     trial_figures,
@@ -35,6 +36,7 @@ from mill_lane.jobs.lookup import (
 from mill_lane.jobs.shelf import gone_from, kept
 from mill_lane.jobs.summary import Summary
 from mill_lane.store.models import Render
+from mill_lane.web.shared.light_words import light_words
 from mill_lane.web.shared.recipe_card import card, usual_recipe
 from mill_lane.web.shared.recipe_shelf import shelf_of
 from mill_lane.web.stations.trials import log
@@ -227,7 +229,13 @@ def context(
         "look": look_of(db, summary) if under is None else None,
         "recipe": recipe,
         "role": role,
-        "card": card(recipe, summary.analysis, summary.final, _against(base, role)),
+        "card": card(
+            recipe,
+            summary.analysis,
+            summary.final,
+            _against(base, role),
+            _of_lights(db, summary, trials),
+        ),
         "pinned": base,
         "pinning": ("Tell all others against this one", "Tell each against the one before it"),
         "kept": shelf_of(kept(db, summary.job), recipe),
@@ -341,6 +349,15 @@ def _layers(*shown: Render) -> list[tuple[str, str]]:
     made = (LIT, FALSE_COLOUR)
     of_look = {name: title for name, title in look_layers() if name in made or not shown}
     return list((of_trials | of_look).items())
+
+
+def _of_lights(db: Session, summary: Summary, trials: Sequence[Render]) -> dict[str, str]:
+    """What is said of each light: by weighing, and by the newest trial of the version."""
+    here = (t for t in trials if t.version_id == summary.version.id and t.picture)
+    newest = next(here, None)
+    if newest is None:
+        return light_words(summary.analysis)
+    return light_words(summary.analysis, lights_of_trial(db, newest.id), newest.number)
 
 
 def _usual_layer(first: Render | None, second: Render | None) -> str:
