@@ -21,6 +21,26 @@ PIXELS = """
 """
 LOOK = "Alpine.$data(document.querySelector('[x-data=livelook]'))"
 SAMPLES = f"return {LOOK}.samples"
+# The first answer of what the lines say comes after all others.
+LATE_WORDS = """
+    const real = window.fetch;
+    let first = true;
+    window.fetch = async (href, ...more) => {
+        const late = String(href).endsWith("/words") && first;
+        if (late) first = false;
+        const answer = await real(href, ...more);
+        if (late) {
+            await new Promise((done) => setTimeout(done, 2000));
+            window.lateIsThere = true;
+        }
+        return answer;
+    };
+"""
+# The card becomes another element, as where something new stands before it.
+MADE_ANEW = """
+    const card = document.querySelector("[x-data=recipecard]");
+    card.replaceWith(card.cloneNode(true));
+"""
 DRAWN_ANEW = """
     document.addEventListener("drawn-anew", () => { window.drawnAnew = true; });
     window.dispatchEvent(new PopStateEvent("popstate"));
@@ -144,6 +164,40 @@ class TestLiveLook(BrowserCase):
         self.says("Freeze what you see", "what is between them")
         body.send_keys(Keys.ESCAPE)
         self.until(lambda: "what is between them" not in self.text())
+        self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
+
+    def test_a_card_under_way(self) -> None:
+        """Late answers and a card that is made anew leave what is typed, found and locked."""
+        self.visit("/jobs/1/trials")
+        self.driver.execute_script(LATE_WORDS)
+        said = "[data-line=bounces] [data-said]"
+        self.fill("bounces", 7)
+        time.sleep(0.5)  # the first is asked for
+        self.fill("bounces", 9)
+        self.until(lambda: "9 bounces" in self.driver.page_source)
+        self.until(lambda: self.driver.execute_script("return window.lateIsThere"))
+        time.sleep(0.2)
+        words = self.driver.execute_script(f"return document.querySelector('{said}').textContent")
+        self.assertIn("9 bounces", words)
+        self.fill("width", 960)
+        self.leave("width")
+        self.click("[data-lock]")
+        self.find("[aria-label='Find a setting']").send_keys("width")
+        self.driver.execute_script(MADE_ANEW)
+        self.until(lambda: self.attribute("[aria-label='Find a setting']", "value") == "width")
+        self.until(lambda: not self.find("[data-line=bounces]").is_displayed())
+        self.size(800, 600)  # free: the lock is still open
+        self.assertEqual(self.attribute("[name=width]", "value"), "800")
+        self.click("[data-lock]")
+        # By small numbers and back: nothing is lost to whole pixels.
+        self.size(10, None)
+        self.size(640, None)
+        self.until(lambda: self.attribute("[name=height]", "value") == "480")
+        # Another size by a button is another shape.
+        self.press("½")
+        self.until(lambda: self.attribute("[name=width]", "value") == "960")
+        self.size(640, None)
+        self.until(lambda: self.attribute("[name=height]", "value") == "360")
         self.assertEqual([c for c in self.complaints() if "favicon" not in c], [])
 
     def test_the_card(self) -> None:

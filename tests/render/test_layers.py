@@ -58,7 +58,7 @@ class TestRegistry(unittest.TestCase):
         return Session(load(self.scene, 1), Recipe.model_validate(values))
 
     def inputs(self, *things: tuple[Geometry, Material]) -> dict[str, float]:
-        """Means of a material's own inputs in the middle of the picture."""
+        """Means of a material's own inputs over the picture."""
         session = Session(
             load(scene_of(*things, eye=(0, 3, 0.001), environment=even_sky()), 1),
             Recipe(width=8, height=8, samples=256, min_samples=256, layers=("material",)),
@@ -105,7 +105,7 @@ class TestRegistry(unittest.TestCase):
         self.assertEqual(scale.high, 0.5)
         depth = show_of("depth")
         assert depth is not None
-        self.assertFalse(depth.gains)
+        self.assertFalse(depth.takes_gain)
 
     def test_a_layer_from_outside(self) -> None:
         """One entry: it is rendered, counted in the ledger, written to EXR, read, shown."""

@@ -13,8 +13,6 @@ from mill_lane.core.image.maps import STOPS, in_stops
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.render.live import (
-    FALSE_COLOUR,
-    LIT,
     Limits,
     LiveLook,
     Wanted,
@@ -63,7 +61,7 @@ class TestLiveLook(unittest.TestCase):
         off = np.abs(self.look.picture("beauty", 0.5, 1.5).astype(int) - brighter)
         self.assertLessEqual(off.max(), 1)
         self.assertIsNone(self.look.scale)
-        stops = self.look.picture(FALSE_COLOUR, 0.5, 1.5)
+        stops = self.look.picture("stops", 0.5, 1.5)
         off = np.abs(stops.astype(int) - in_stops(planes["beauty"], 2.0))
         self.assertLessEqual(np.percentile(off, 99), 1)
         self.assertEqual(self.look.scale, STOPS)
@@ -170,7 +168,7 @@ class TestLiveLook(unittest.TestCase):
     def test_every_layer_while_it_runs(self) -> None:
         self.look.want(wanted(CROP))
         self.look.step(0.5)
-        names = [*choices(), LIT]
+        names = list(choices())
         self.assertLessEqual({"albedo", "normal", "indirect_diffuse", "noise", "work"}, set(names))
         for steps in (0, 3):
             if steps:
@@ -179,8 +177,8 @@ class TestLiveLook(unittest.TestCase):
             for name, picture in drawn.items():
                 self.assertLessEqual(picture.shape, (34, 60, 3), name)
         self.assertTrue((drawn["albedo"] != drawn["beauty"]).any())
-        brighter = self.look.picture(LIT, 2.0)
-        self.assertGreater(brighter.mean(), drawn[LIT].mean())
+        brighter = self.look.picture("diffuse_light", 2.0)
+        self.assertGreater(brighter.mean(), drawn["diffuse_light"].mean())
 
     def test_the_quick_curve(self) -> None:
         light = np.random.default_rng(1).uniform(-0.1, 1.4, (50, 50, 3)).astype(np.float32)

@@ -15,7 +15,7 @@ from mill_lane.core.scene.surroundings import Environment
 from mill_lane.demo import shapes
 from tests.scenes import WHITE, scene_of, small_demo
 
-LAYERS = ("albedo", "normal", "depth", "object", "half_buffers", "components", "lights")
+LAYERS = ("albedo", "normal", "depth", "material", "object", "half_buffers", "components", "lights")
 # Sums of the same float32 numbers in another order differ by about a last place for each.
 ROUNDING = 1e-5
 

@@ -10,10 +10,13 @@ import numpy as np
 from PIL import Image
 
 from mill_lane.core.formats.exr import read_exr
-from mill_lane.core.image.maps import from_grey, ramp
+from mill_lane.core.image.maps import Show, from_grey, ramp
 from mill_lane.core.image.srgb import view
+from mill_lane.core.render.display import MADE, Display
 from mill_lane.core.render.layers import exr_names
 from mill_lane.jobs.exposed import MOST, stops_apart, within
+from mill_lane.jobs.live import layers
+from mill_lane.store.models import Render
 from tests.homes import do_tasks
 from tests.web.case import WebCase
 
@@ -50,6 +53,11 @@ class TestExposed(WebCase):
         for layer in ("albedo", "direct_diffuse"):
             np.testing.assert_array_equal(self.pixels(at + layer), view(planes[layer], 2.0))
         np.testing.assert_array_equal(self.pixels(at + "roughness"), ramp(4 * planes["roughness"]))
+        light = planes["direct_diffuse"] + planes["indirect_diffuse"]
+        bare = view(light / np.maximum(planes["albedo"], 0.02), 2.0)
+        self.assertLessEqual(abs(self.pixels(at + "diffuse_light") - bare).max(), 1)
+        page = self.page("/jobs/1/trials?b=1&layer=diffuse_light")
+        self.assertIn("layer=diffuse_light", str(page.select_one("image-viewer")))
         for layer in ("depth", "object", "none", "light lamp"):
             self.assertEqual(self.client.get(at + layer).status_code, 404, layer)
         page = self.page("/jobs/1/trials?b=1&layer=roughness&stops=2")
@@ -57,8 +65,38 @@ class TestExposed(WebCase):
         assert viewer is not None
         self.assertIn("stops=2&layer=roughness", str(viewer["data-b"]))
         self.assertIsNotNone(page.select_one("[aria-label='Scale from 0 to 0.25 ']"))
+        # What it has not kept is no scale beside its picture.
+        with self.home.sessions.begin() as db:
+            row = db.get_one(Render, trial.id)
+            row.layers = {k: v for k, v in row.layers.items() if k != "roughness"}
+        page = self.page("/jobs/1/trials?b=1&layer=roughness&stops=2")
+        self.assertIn(
+            "stops=2&layer=beauty", str(page.select_one("image-viewer")).replace("amp;", "")
+        )
+        self.assertIsNone(page.select_one("[aria-label^='Scale from']"))
         page = self.page("/jobs/1/trials?b=1&layer=depth&stops=2")
         self.assertIsNone(page.select_one("[data-param=stops]"))
+
+    def test_a_picture_from_outside(self) -> None:
+        """One entry: it is offered, drawn of a trial, and of the look."""
+        red = Display(
+            "red",
+            "red alone",
+            Show("map", most=2.0),
+            (),
+            ("beauty",),
+            lambda of: of["beauty"][..., 0],
+        )
+        MADE.add(red)
+        self.addCleanup(MADE.remove, "red")
+        trial = self.ended_trial()
+        plane = read_exr(self.home.files.path(trial.exr or ""), exr_names())["beauty"][..., 0]
+        at = f"/trials/{trial.id}/exposed.png?layer=red&stops=1"
+        np.testing.assert_array_equal(self.pixels(at), ramp(plane))
+        page = self.page("/jobs/1/trials?b=1&layer=red&stops=1")
+        self.assertIn("red alone", page.get_text())
+        self.assertIsNotNone(page.select_one("[aria-label='Scale from 0 to 1 ']"))
+        self.assertIn(("red", "red alone"), layers())
 
     def test_two_that_differ_in_light_are_made_equal(self) -> None:
         first, second = self.ended_trial(bounces=0), self.ended_trial(bounces=4)
@@ -97,14 +135,14 @@ class TestExposed(WebCase):
         self.assertLess(float(from_grey(grey * 0)[0, 0]), -50)
         trial = self.ended_trial()
         light = read_exr(self.home.files.path(trial.exr or ""), exr_names())["beauty"]
-        shown = self.pixels(f"/trials/{trial.id}/exposed.png?false=1&stops=1")
+        shown = self.pixels(f"/trials/{trial.id}/exposed.png?layer=stops&stops=1")
         luma = np.maximum(light @ np.array([0.2126, 0.7152, 0.0722]), 1e-9)
         np.testing.assert_array_equal(shown, ramp((np.log2(luma / 0.18) + 7) / 12))
         page = self.page("/jobs/1/trials?b=1&layer=stops&stops=1")
         self.assertIn("stops from mid-grey", page.get_text())
         viewer = page.select_one("image-viewer")
         assert viewer is not None
-        self.assertIn("exposed.png?stops=1&false=1", str(viewer["data-b"]))
+        self.assertIn("exposed.png?stops=1&layer=stops", str(viewer["data-b"]))
 
     def test_a_clean_picture_too(self) -> None:
         trial = self.ended_trial(layers=["albedo", "normal", "half_buffers", "variance"])

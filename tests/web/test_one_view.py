@@ -8,7 +8,7 @@ from urllib.parse import parse_qs, urlsplit
 from sqlalchemy import select
 
 from mill_lane.core.crop import crop_of, crop_text, pixels_of
-from mill_lane.core.render.live import LIT
+from mill_lane.core.render.display import MADE
 from mill_lane.jobs.lookup import find_job, recipe_of
 from mill_lane.store.models import Render, Task
 from tests.homes import do_tasks
@@ -71,7 +71,7 @@ class TestOneView(WebCase):
     def test_layers_of_the_look_are_offered_before_there_is_a_trial(self) -> None:
         options = self.page("/jobs/1/trials").select("[data-param=layer] option")
         offered = {str(o["value"]) for o in options}
-        self.assertLessEqual({"beauty", "albedo", "indirect_diffuse", LIT}, offered)
+        self.assertLessEqual({"beauty", "albedo", "indirect_diffuse", *MADE.names}, offered)
 
     def test_every_link_of_the_page_answers(self) -> None:
         for _ in range(2):

@@ -115,12 +115,21 @@ def place(db: Session, job: Job, trial: Render, crop: Crop | None) -> None:
     """Say which part of the view a picture made elsewhere shows; None: all of it.
 
     A pixel of it stays a pixel: the whole view is as much larger as the crop says, in the shape of
-    the job's final frame.
+    the job's final frame.  As high as the picture is, it stands in the middle of the crop.
+
+    Parameters
+    ----------
+    db : Session
+    job : Job
+    trial : Render
+    crop : tuple of float or None
+        Left, top, right, bottom in shares of the frame.
 
     Raises
     ------
     MillError
-        Where crop and picture have different shapes, or the whole view would be too large.
+        Where crop and picture have different shapes, where the whole view would be too large, and
+        for a trial of this program.
     """
     _check(trial)
     x0, y0, x1, y1 = trial.region
@@ -133,8 +142,7 @@ def place(db: Session, job: Job, trial: Render, crop: Crop | None) -> None:
     left, top, right, bottom = crop
     width = max(wide, round(wide / (right - left)))
     height = max(high, round(width * final.height / final.width))
-    shape = (right - left) * width / ((bottom - top) * height)
-    if not 1 / ALIKE < (wide / high) / shape < ALIKE:
+    if not 1 / ALIKE < (bottom - top) * height / high < ALIKE:
         raise MillError(
             f"The picture is {wide} × {high}, of another shape than the crop that is drawn.",
             "Draw the crop as the picture shows it.",

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from mill_lane.core.errors import NotFoundError
 from mill_lane.core.formats.exr_rows import ExrRows
 from mill_lane.core.formats.pictures import quick_png
-from mill_lane.core.image.maps import in_stops, layer_picture
+from mill_lane.core.image.maps import layer_picture
 from mill_lane.core.recipe_versions import read_recipe
-from mill_lane.core.render.layers import exr_names, show_of
+from mill_lane.core.render.display import F32, displays
+from mill_lane.core.render.layers import exr_names
 from mill_lane.store.home import Home
 from mill_lane.store.models import Render
 
@@ -20,10 +22,8 @@ ROWS = 64  # of the file at a time
 SAME = 0.01  # of the light: less apart nobody sees
 
 
-def exposed(
-    home: Home, trial: Render, stops: float, false_colour: bool = False, layer: str = "beauty"
-) -> bytes:
-    """A picture of the trial as PNG, so many stops brighter than the trial shows it.
+def exposed(home: Home, trial: Render, stops: float, layer: str = "beauty") -> bytes:
+    """What a trial's file has as PNG, so many stops brighter than the trial shows it.
 
     What was clipped in the trial's own picture comes back: the file has linear light.
 
@@ -32,40 +32,37 @@ def exposed(
     home : Home
     trial : Render
     stops : float
-    false_colour : bool
-        How bright it is, instead of the picture; see `core.image.maps.in_stops`.
     layer : str
-        One that can be shown brighter (`gains`).
+        Of `core.render.display.displays`, one that can be shown brighter.
 
     Raises
     ------
     NotFoundError
-        Where there is no file, or no such layer in it.
+        Where there is no file, or it lacks what the layer is made of.
     MillError
         Where the file is damaged.
     """
     if not trial.exr:
         raise NotFoundError("file of that trial")
-    rows, names, show = ExrRows(home.files.path(trial.exr)), exr_names().get(layer), show_of(layer)
-    if not names or show is None or not show.gains or not set(names) <= set(rows.names):
+    display, channels = displays().get(layer), exr_names()
+    rows = ExrRows(home.files.path(trial.exr))
+    if display is None or not display.show.takes_gain:
+        raise NotFoundError("such layer of that trial")
+    if not {c for name in display.pictures for c in channels[name]} <= set(rows.names):
         raise NotFoundError("such layer of that trial")
     exposure, gain = read_recipe(trial.recipe).exposure, within(stops)
     bands = []
     for y in range(0, rows.height, ROWS):
         planes = rows.planes(y, min(y + ROWS, rows.height))
-        plane = np.stack([planes[name] for name in names], -1)
-        if false_colour:
-            bands.append(in_stops(plane, exposure + gain))
-        else:
-            plane = plane if len(names) > 1 else plane[..., 0]
-            bands.append(layer_picture(plane, show, exposure, gain=gain)[0])
+        of = {name: _picture(planes, channels[name]) for name in display.pictures}
+        bands.append(layer_picture(display.make(of), display.show, exposure, gain=gain)[0])
     return quick_png(np.concatenate(bands))
 
 
-def gains(layer: str) -> bool:
-    """Whether a layer of a trial's file can be shown brighter."""
-    show = show_of(layer)
-    return layer in exr_names() and show is not None and show.gains
+def _picture(planes: Mapping[str, F32], channels: Sequence[str]) -> F32:
+    """A picture of its channels: (H, W) of one, or else (H, W, C)."""
+    of = [planes[name] for name in channels]
+    return of[0] if len(of) == 1 else np.stack(of, -1)
 
 
 def within(stops: float) -> float:

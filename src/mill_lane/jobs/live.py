@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from mill_lane.core.errors import MillError
 from mill_lane.core.plan.fitting import check_fits
-from mill_lane.core.render.live import FALSE_COLOUR, LIT, choices
+from mill_lane.core.render.live import choices
 from mill_lane.jobs.exposed import within
 from mill_lane.jobs.lookup import analysis_of, device_of, find_version, own_cpu
 from mill_lane.jobs.renders import Wish, shot_of
@@ -52,8 +52,7 @@ class Shown:
 
 def layers() -> list[tuple[str, str]]:
     """What a look can show, with titles, the picture first."""
-    named = [(name, p.title) for name, p in choices().items()]
-    return [*named, (LIT, "diffuse light, no colours"), (FALSE_COLOUR, "stops from mid-grey")]
+    return [(d.name, d.title) for d in choices().values()]
 
 
 def files_of(home: Home, job: int) -> LiveFiles:
@@ -73,7 +72,7 @@ def look(db: Session, home: Home, job: Job, wish: Wish, shown: Shown) -> int:
     """
     version = find_version(db, job)
     _, shot = shot_of(db, job, wish)
-    if shown.layer not in (name for name, _ in layers()):
+    if shown.layer not in choices():
         raise MillError(f"A look has no picture “{shown.layer}”.", "Choose one of the list.")
     x0, y0, x1, y1 = shot.region
     check_fits(analysis_of(db, version), shot.recipe, device_of(own_cpu(db)), (x1 - x0, y1 - y0))

@@ -209,11 +209,16 @@ def newest_with_picture(db: Session, job: Job, numbers: Collection[int]) -> Rend
     return db.scalars(query.order_by(Render.number.desc()).limit(1)).first()
 
 
-def lights_of_trial(db: Session, trial: int) -> list[dict[str, Any]]:
-    """What a trial's profile says of each light; nothing where it has none."""
-    query = select(func.json_extract(Render.time_profile, "$.lights")).where(Render.id == trial)
-    found: list[dict[str, Any]] = json.loads(db.scalar(query) or "[]")
-    return found
+def lights_by_trial(db: Session, version: SceneVersion) -> tuple[list[dict[str, Any]], int]:
+    """What the newest trial that tells says of each light: rows of its profile, and its number.
+
+    What was frozen or made elsewhere tells nothing; no rows where none does.
+    """
+    lights = func.json_extract(Render.time_profile, "$.lights")
+    of_version = Render.kind == "trial", ~Render.removed, Render.version_id == version.id
+    query = select(lights, Render.number).where(*of_version, lights.is_not(None))
+    found = db.execute(query.order_by(Render.number.desc()).limit(1)).first()
+    return (json.loads(found[0]), found[1]) if found is not None else ([], 0)
 
 
 def with_time_profile(db: Session, render: Render) -> Render:

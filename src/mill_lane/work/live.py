@@ -16,7 +16,7 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.pictures import quick_png
 from mill_lane.core.progress import Cancelled
 from mill_lane.core.recipe_versions import stored
-from mill_lane.core.render.live import WORK, Limits, LiveLook, Wanted, fixed_scale, quick_view
+from mill_lane.core.render.live import WORK, Limits, LiveLook, Wanted, choices, quick_view
 from mill_lane.core.render.settings import Preview
 from mill_lane.work.kept_scene import forget_scene, loaded_scene
 from mill_lane.work.kinds.base import Report
@@ -217,7 +217,7 @@ class _Running:
         if look.shown and not self.wrong:
             # Quickly rather than small, as long as more of them come.
             picture = quick_png(self._picture(wish), 1 if why else 0)
-            if look.scale is not None and fixed_scale(wish.layer) is None:
+            if look.scale is not None and choices()[wish.layer].show.scale() is None:
                 said |= {"scale": [look.scale.low, look.scale.high, look.scale.unit]}
             self.pictures += 1
         self.files.tell(said, picture)

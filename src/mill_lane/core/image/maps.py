@@ -50,7 +50,8 @@ class Show:
     Attributes
     ----------
     kind : str
-        "light" gets the exposure and the view transform, "colour" the view transform alone,
+        "light" gets the exposure and the view transform, "stops" is light in false colour
+        (`STOPS`), "colour" gets the view transform alone,
         "direction" is a vector in colours, "numbers" a quiet colour for each number, "map" the
         ramp.
     unit : str
@@ -63,16 +64,24 @@ class Show:
         The values are shares of the picture's thread time rather than amounts.
     """
 
-    kind: Literal["light", "colour", "direction", "numbers", "map"]
+    kind: Literal["light", "stops", "colour", "direction", "numbers", "map"]
     unit: str = ""
     factor: float = 1.0
     most: float | None = None
     cost: bool = False
 
     @property
-    def gains(self) -> bool:
-        """Whether it can be shown brighter: a map from 0 to what the picture says cannot."""
-        return self.kind in ("light", "colour") or self.most is not None
+    def takes_gain(self) -> bool:
+        """Whether it can be shown brighter: a map whose end the picture says cannot."""
+        return self.kind in ("light", "stops", "colour") or self.most is not None
+
+    def scale(self, gain: float = 0.0) -> Scale | None:
+        """What the ends of the ramp stand for in every picture, at a gain in stops; None where a
+        picture says it, and where there is no ramp.
+        """
+        if self.kind == "stops":
+            return STOPS
+        return None if self.most is None else Scale(0.0, self.most / 2.0**gain, self.unit)
 
 
 def ramp(t: NDArray[Any]) -> RGB:
@@ -108,15 +117,14 @@ def _round_up(x: float) -> float:
     return float(next(k * base for k in (1, 2, 5, 10) if x <= k * base * (1 + 1e-9)))
 
 
-def _map(
-    plane: NDArray[Any], unit: str, factor: float = 1.0, most: float | None = None
-) -> tuple[RGB, Scale]:
-    """A plane of numbers on the ramp, from 0 to `most`, or to the 99th percentile rounded up."""
+def _map(plane: NDArray[Any], unit: str, factor: float, scale: Scale | None) -> tuple[RGB, Scale]:
+    """A plane of numbers on the ramp, by a scale, or from 0 to the 99th percentile rounded up."""
     values = np.asarray(plane, float) * factor
     finite = values[np.isfinite(values)]
-    high = most or (_round_up(float(np.percentile(finite, 99))) if finite.size else 1.0)
-    shown = np.where(np.isfinite(values), values, high)
-    return ramp(shown / high), Scale(0.0, high, unit)
+    if scale is None:
+        high = _round_up(float(np.percentile(finite, 99))) if finite.size else 1.0
+        scale = Scale(0.0, high, unit)
+    return ramp(np.where(np.isfinite(values), values, scale.high) / scale.high), scale
 
 
 def layer_picture(
@@ -135,11 +143,11 @@ def layer_picture(
     show : Show
         How it is to be drawn.
     exposure : float
-        Stops, for light alone.
+        Stops, for light alone, in false colour too.
     seconds : float
         Thread time of the whole picture, for maps of cost.
     gain : float
-        Stops, for whatever `Show.gains`.
+        Stops, for whatever `Show.takes_gain`.
 
     Returns
     -------
@@ -152,7 +160,9 @@ def layer_picture(
         if show.cost:
             total = float(np.sum(plane, dtype=np.float64))
             factor *= seconds / total if total > 0 else 0.0
-        return _map(plane, show.unit, factor, show.most and show.most / 2.0**gain)
+        return _map(plane, show.unit, factor, show.scale(gain))
+    if show.kind == "stops":
+        return in_stops(plane, exposure + gain), STOPS
     if show.kind == "numbers":
         return _colours_of_numbers(plane), None
     if show.kind == "direction":

@@ -185,9 +185,9 @@ def _goes_on(w: Any, s: Any, q: Any, c: Any) -> int:
     factors = materials.factors_of(w, material)
     # What belongs to another part of the scene hides and lets through, and gives nothing else.
     held_out = s[S_PART] != WHOLE and _from_camera(q) and _is_held_out(w, q)
-    if q[Q_LAYERS] == 0 and q[Q_RECORDED] <= 0:
-        q[Q_OPACITY] = q[Q_COVER]
     if not held_out:
+        if q[Q_LAYERS] == 0 and q[Q_RECORDED] <= 0:
+            q[Q_OPACITY] = q[Q_COVER]
         add_glow(w, s, q, factors, material, component, depth)
     sr, sg, sb = q[Q_STRAIGHT_R], q[Q_STRAIGHT_G], q[Q_STRAIGHT_B]
     if profile:
@@ -214,7 +214,7 @@ def _goes_on(w: Any, s: Any, q: Any, c: Any) -> int:
     if factors[M_UNLIT] > 0:
         r, g, b = q[Q_TR] * q[Q_BR], q[Q_TG] * q[Q_BG], q[Q_TB] * q[Q_BB]
         add(w, s, q, r, g, b, component, -1, depth)
-        q[Q_ROUGHNESS], q[Q_METAL] = 1.0, 0.0  # it has none: nothing reads them
+        q[Q_ROUGHNESS], q[Q_METAL] = 1.0, 0.0  # what shines by itself has neither
         record(w, s, q)
         return DEAD
     return SURFACE
@@ -291,7 +291,7 @@ def record(w: Any, s: Any, q: Any) -> None:
     q[Q_NORMAL], q[Q_NORMAL_Y], q[Q_NORMAL_Z] = q[Q_NX], q[Q_NY], q[Q_NZ]
     q[Q_DISTANCE], q[Q_PASSED] = q[Q_TRAVELLED], q[Q_LAYERS]
     q[Q_POSITION], q[Q_POSITION_Y], q[Q_POSITION_Z] = q[Q_PX], q[Q_PY], q[Q_PZ]
-    q[Q_MET_ROUGH], q[Q_MET_METAL] = math.sqrt(q[Q_ROUGHNESS]), q[Q_METAL]
+    q[Q_MET_ALPHA], q[Q_MET_METAL] = q[Q_ROUGHNESS], q[Q_METAL]
     met = np.int64(q[Q_INSTANCE])
     q[Q_OBJECT] = i64_at(w[W_INSTANCES])[met * INSTANCE_COLUMNS + P_OBJECT]
     q[Q_MET] = q[Q_INSTANCE]

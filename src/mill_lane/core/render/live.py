@@ -15,10 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mill_lane.core.crop import Crop, pixels_of
-from mill_lane.core.image.maps import STOPS, Scale, in_stops, layer_picture
+from mill_lane.core.image.maps import Scale, layer_picture
 from mill_lane.core.image.srgb import view
 from mill_lane.core.recipe import MOST_SAMPLES, TRIAL_LAYERS, Recipe
-from mill_lane.core.render.layers import LAYERS, Picture, pictures, resolved, show_of
+from mill_lane.core.render.display import Display, displays
+from mill_lane.core.render.layers import resolved
 from mill_lane.core.render.load import Loaded
 from mill_lane.core.render.session import Clock, Session
 from mill_lane.core.render.settings import Preview
@@ -27,9 +28,6 @@ from mill_lane.core.render.world import World
 BLOCKS = (8, 4, 2)  # pixels on a side of what is shown first
 FEWEST = 24  # pixels on the shorter side of a coarse picture, below which it tells nothing
 WORK = "work"  # the layer for which work is counted
-LIT = "diffuse_light"  # a picture of our own: diffuse light without the colour of the surfaces
-FALSE_COLOUR = "stops"  # another: how bright it is
-LEAST_ALBEDO = 0.02  # below which a surface gives back too little to tell what falls on it
 CODES = 65_536
 WELL = 0x76  # its grey
 RGB = NDArray[np.uint8]
@@ -211,7 +209,7 @@ class LiveLook:
         Parameters
         ----------
         layer : str
-            A picture of the film's layers, `LIT` or `FALSE_COLOUR`.
+            Of `choices`.
         exposure : float
             Stops, for light alone.
         gain : float
@@ -234,46 +232,38 @@ class LiveLook:
         return before
 
 
-def choices() -> dict[str, Picture]:
-    """The pictures that a look can show, by name."""
-    kept = {p.name for name in TRIAL_LAYERS for p in LAYERS[name].pictures} | {"beauty"}
-    return {name: p for name, p in pictures().items() if name in kept and p.show is not None}
+def choices() -> dict[str, Display]:
+    """What a look can show, by name."""
+    return {d.name: d for d in displays().values() if set(d.layers) <= set(TRIAL_LAYERS)}
 
 
 def drawn(
     session: Session, layer: str, exposure: float, gain: float = 0.0
 ) -> tuple[RGB, Scale | None]:
-    """A layer of what a session has so far, as it is shown; the scale of what is a map."""
-    film, n = session.film, np.maximum(session.film.samples, 1).astype(np.float32)[..., None]
-    if layer == "beauty":
-        return quick_view(film.light / n, exposure + gain), None
-    if layer == FALSE_COLOUR:
-        return in_stops(film.light / n, exposure + gain), STOPS
-    if layer == LIT:
-        planes = dict(resolved(film, ("components", "albedo")))
-        light = planes["direct_diffuse"] + planes["indirect_diffuse"]
-        light /= np.maximum(planes["albedo"], LEAST_ALBEDO)
-        return quick_view(light, exposure + gain), None
-    known = choices()
-    owner = next((own for own in LAYERS if layer in (p.name for p in own.pictures)), None)
-    if owner is None or layer not in known or owner.name not in session.recipe.layers:
-        return drawn(session, "beauty", exposure, gain)
-    plane = dict(resolved(film, (owner.name,)))[layer]
-    show = known[layer].show
-    assert show is not None
-    if show.kind == "light":
+    """What a session has so far, as it is shown.
+
+    Parameters
+    ----------
+    session : Session
+    layer : str
+        Of `displays`; the picture where the session does not keep what it is made of.
+    exposure, gain : float
+        Stops; see `layer_picture`.
+
+    Returns
+    -------
+    picture : array of uint8, (H, W, 3)
+    scale : Scale or None
+        Of what is a map.
+    """
+    known = displays()
+    display = known.get(layer, known["beauty"])
+    if not set(display.layers) <= set(session.recipe.layers):
+        display = known["beauty"]
+    plane = display.make(dict(resolved(session.film, display.layers)))
+    if display.show.kind == "light":
         return quick_view(plane, exposure + gain), None
-    return layer_picture(np.nan_to_num(plane), show, exposure, session.seconds, gain)
-
-
-def fixed_scale(layer: str, stops: float = 0.0) -> Scale | None:
-    """The scale of a map whose ends are the same in every picture, so many stops brighter."""
-    if layer == FALSE_COLOUR:
-        return STOPS
-    show = show_of(layer)
-    if show is None or show.most is None:
-        return None
-    return Scale(0.0, show.most / 2.0**stops, show.unit)
+    return layer_picture(np.nan_to_num(plane), display.show, exposure, session.seconds, gain)
 
 
 _codes = view(np.linspace(0.0, 1.0, CODES)[:, None])[:, 0]

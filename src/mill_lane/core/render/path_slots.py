@@ -169,9 +169,9 @@ Q_FEATURES = Q_OUT + 3 * len(COMPONENTS) * SIDE
 (Q_ALBEDO, Q_ALBEDO_G, Q_ALBEDO_B, Q_NORMAL, Q_NORMAL_Y, Q_NORMAL_Z, Q_DISTANCE) = range(
     Q_FEATURES, Q_FEATURES + 7 * SIDE, SIDE
 )
-# Transparent layers before it; where it is; index of the scene's instance, and of the world's; how
-# rough it is and how much of a metal.
-(Q_PASSED, Q_POSITION, Q_POSITION_Y, Q_POSITION_Z, Q_OBJECT, Q_MET, Q_MET_ROUGH, Q_MET_METAL) = (
+# Transparent layers before it; where it is; index of the scene's instance, and of the world's;
+# GGX's alpha, and how much of a metal it is.
+(Q_PASSED, Q_POSITION, Q_POSITION_Y, Q_POSITION_Z, Q_OBJECT, Q_MET, Q_MET_ALPHA, Q_MET_METAL) = (
     range(Q_DISTANCE + SIDE, Q_DISTANCE + 9 * SIDE, SIDE)
 )
 # How much the first surface of all hides; 1 once there is anything.

@@ -233,7 +233,7 @@ def _keep(w: Any, s: Any, q: Any, film: Any, luma: float) -> None:
     if film[F_DEPTH] != 0:
         f32_at(film[F_DEPTH])[p] += np.float32(q[Q_DISTANCE])
     if film[F_MATERIAL] != 0:
-        _three(film[F_MATERIAL], p, q[Q_MET_ROUGH], q[Q_MET_METAL], q[Q_OPACITY])
+        _three(film[F_MATERIAL], p, math.sqrt(q[Q_MET_ALPHA]), q[Q_MET_METAL], q[Q_OPACITY])
     if film[F_LIGHT_SQUARES] != 0:
         _squares(q, film, p, r, g, b)
     if film[F_POSITION] != 0:

@@ -21,8 +21,8 @@ def light_words(
     analysis : Analysis
         What weighing found: the part of each in the light of the picture.
     lights : iterable of mapping
-        What a trial found, as its profile keeps it: `name`, `share` (of the time), `noise` (of the
-        variance), which may be None.
+        What a trial's profile keeps: `name`, `share` (of the thread time, by the work counted),
+        `noise` (of the variance, which may be None).
     trial : int
         Its number.
     """
@@ -33,14 +33,13 @@ def light_words(
     for name, (time, grain) in _summed(lights).items():
         parts = [f"{percent(time)} of the time"]
         if grain is not None:
-            # The rest of a sum is what one lamp's grain takes away from another's.
-            parts.append(f"{percent(min(max(grain, 0.0), 1.0))} of the grain")
+            parts.append(f"{percent(grain)} of the grain")
         said.setdefault(name, []).append(f"in trial {trial} {' and '.join(parts)}")
     return {name: ", ".join(parts) for name, parts in said.items()}
 
 
 def _summed(lights: Iterable[Mapping[str, Any]]) -> dict[str, tuple[float, float | None]]:
-    """Parts of the time and of the grain by name: several lamps may have one."""
+    """Parts of the time and of the variance by name: several lamps may have one."""
     out: dict[str, tuple[float, float | None]] = {}
     for row in lights:
         time, grain = out.get(row["name"], (0.0, 0.0))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from types import MappingProxyType
 from typing import Any
 
 from mill_lane.core.recipe import DRAFT, FINAL, Recipe
@@ -13,7 +14,6 @@ from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.web.shared.format import percent
 from mill_lane.web.shared.recipe_form import COUNTS, Field, field, light_field, square
 
-LIGHTS = "lights"  # the line's name
 FAR = 12.0  # metres that the picture of what is sharp reaches, at least
 
 
@@ -100,7 +100,7 @@ def card(
     analysis: Analysis,
     final: Recipe,
     usual: Recipe | None = None,
-    of_lights: Mapping[str, str] | None = None,
+    of_lights: Mapping[str, str] = MappingProxyType({}),
 ) -> list[Line]:
     """The lines of a recipe.
 
@@ -117,23 +117,22 @@ def card(
         What is said of each light beside its switch (`light_words`).
     """
     scene = scene_of(analysis)
-    lines = [_line(kind, recipe, scene, final, usual) for kind in KINDS]
-    return [_with_words(x, of_lights) if of_lights else x for x in lines]
+    return [_line(kind, recipe, scene, final, usual, of_lights) for kind in KINDS]
 
 
-def _with_words(line: Line, of_lights: Mapping[str, str]) -> Line:
-    """The line of the lights with what is known of each."""
-    if line.name != LIGHTS:
-        return line
-    fields = [replace(f, help=of_lights.get(f.label, "")) if f.alone else f for f in line.fields]
-    return replace(line, fields=fields)
-
-
-def _line(kind: _Kind, recipe: Recipe, scene: Scene, final: Recipe, usual: Recipe | None) -> Line:
+def _line(
+    kind: _Kind,
+    recipe: Recipe,
+    scene: Scene,
+    final: Recipe,
+    usual: Recipe | None,
+    of_lights: Mapping[str, str],
+) -> Line:
     fields = [_counted(field(recipe, name, usual), recipe) for name in kind.fields]
     fields = [f for f in fields if _matters(f, scene) or f.usual is not None]
-    if kind.name == LIGHTS:
-        fields += [light_field(recipe, name, usual) for name in scene.lights]
+    if kind.name == "lights":
+        known = ((name, of_lights.get(name, "")) for name in scene.lights)
+        fields += [light_field(recipe, name, usual, words) for name, words in known]
     changed = [f for f in fields if f.usual is not None]
     words = " ".join([kind.title, kind.words, *(f"{f.label} {f.help}" for f in fields)])
     return Line(
@@ -329,7 +328,7 @@ KINDS = (
         words="clamp fireflies limit caustics",
     ),
     _Kind(
-        LIGHTS,
+        "lights",
         "Lights",
         ("light_sampling", "light_threshold"),
         _lights,

@@ -157,8 +157,8 @@ def field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field:
     return Field(sent, label, _entered(recipe, name), required=value is not None, **more)
 
 
-def light_field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field:
-    """The line of a light's scale."""
+def light_field(recipe: Recipe, name: str, usual: Recipe | None = None, known: str = "") -> Field:
+    """The line of a light's scale, with what is known of it."""
     scale = recipe.light_scales.get(name, 1.0)
     before = usual.light_scales.get(name, 1.0) if usual is not None else scale
     return Field(
@@ -170,6 +170,7 @@ def light_field(recipe: Recipe, name: str, usual: Recipe | None = None) -> Field
         low="0",
         usual=f"{before:g}" if before != scale else None,
         usual_text=f"× {before:g}",
+        help=known,
         alone=True,
     )
 

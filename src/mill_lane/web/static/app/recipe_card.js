@@ -12,7 +12,7 @@ function enter(field, value) {
   field.dispatchEvent(new Event("change", { bubbles: true }));
 }
 
-// What a page has of a card beside its fields: it stays where the card is made anew.
+// What is set on a card beside its fields: it stays where the page's card becomes another element.
 const kept = {};
 
 // Whether a field says something else than the server's page did.
@@ -36,15 +36,19 @@ document.addEventListener(
 document.addEventListener("alpine:init", () => {
   Alpine.data("recipecard", () => ({
     waiting: null,
+    shape: null, // width and height
     asked: 0, // how often the lines' words were asked for: an answer that is late counts no more
     init() {
       const { words } = this.$root.dataset;
-      if (kept.words !== words) Object.assign(kept, { words, shape: null, locked: true, word: "" });
+      if (kept.words !== words) Object.assign(kept, { words, locked: true, word: "" });
       const lock = this.$root.querySelector("[data-lock]");
       if (lock) lock.checked = kept.locked;
       if (!kept.word) return;
       this.$root.querySelector("[type=search]").value = kept.word;
       this.$nextTick(() => this.find());
+    },
+    destroy() {
+      clearTimeout(this.waiting);
     },
     lock(event) {
       kept.locked = event.target.checked;
@@ -99,30 +103,31 @@ document.addEventListener("alpine:init", () => {
     size() {
       return ["width", "height"].map((name) => this.$root.querySelector(`[name=${name}]`));
     },
+    // The shape is that of the size before one of its sides is typed; a small size, which has it but
+    // for whole pixels, leaves it as it was.
+    enterSide(event) {
+      const sides = this.size();
+      if (!sides.includes(event.target)) return;
+      const [w, h] = sides.map((side) => Number(side.value));
+      const [wide, high] = this.shape || [0, 0];
+      if (Math.abs(w * high - h * wide) >= Math.max(wide, high)) this.shape = [w, h];
+    },
     // One side is typed: the other follows, to the nearest pixel.
     keepShape(typed) {
       const [width, height] = this.size();
-      if (!(typed === width || typed === height)) return;
-      // The shape is that of the size before; of what was typed freely, where it was.
-      kept.shape ||= [width.defaultValue, height.defaultValue].map(Number);
-      if (!kept.locked) {
-        kept.shape = [width.value, height.value].map(Number);
-        return;
-      }
-      const [w, h] = kept.shape;
+      if (!kept.locked || !this.shape || !(typed === width || typed === height)) return;
+      const [w, h] = this.shape;
       const value = Number(typed.value);
-      if (!(value > 0)) return;
+      if (!(value > 0 && w > 0 && h > 0)) return;
       if (typed === width) height.value = Math.max(1, Math.round((value * h) / w));
       else width.value = Math.max(1, Math.round((value * w) / h));
     },
     // Pixels that are not square: as many columns, and rows for square ones.
     squared() {
-      const [width, height] = this.size();
+      const height = this.size()[1];
       const aspect = Number(this.$root.querySelector("[data-aspect]").value);
       if (!(aspect > 0)) return;
-      const rows = Math.max(1, Math.round(Number(height.value) / aspect));
-      kept.shape = [Number(width.value), rows];
-      enter(height, rows);
+      enter(height, Math.max(1, Math.round(Number(height.value) / aspect)));
     },
     resize(event) {
       const part = Number(event.currentTarget.dataset.part);

@@ -147,11 +147,10 @@ def exposed_picture(
     home: AHome,
     trial: int,
     stops: float = 0.0,
-    false_colour: Annotated[bool, Query(alias="false")] = False,
     layer: Annotated[str, Query(max_length=40)] = "beauty",
 ) -> Response:
-    """A trial's picture at another exposure, or in false colour, for looking only."""
-    pixels = exposed(home, find_render(db, trial, "trial"), stops, false_colour, layer)
+    """A trial's picture at another exposure, or what is made of it, for looking only."""
+    pixels = exposed(home, find_render(db, trial, "trial"), stops, layer)
     # The address names the file: another one has another.
     kept = {"cache-control": "private, max-age=3600"}
     return Response(pixels, media_type="image/png", headers=kept)

@@ -16,17 +16,17 @@ from mill_lane.core.errors import MillError
 from mill_lane.core.formats.outside_pictures import ENDINGS
 from mill_lane.core.recipe import Recipe
 from mill_lane.core.recipe_versions import read_recipe
-from mill_lane.core.render.live import FALSE_COLOUR, LIT, fixed_scale
+from mill_lane.core.render.display import MADE, displays
 from mill_lane.core.render.path_slots import COMPONENTS
 from mill_lane.core.weigh.ledger import draw_up, judge
-from mill_lane.jobs.exposed import MOST, gains, stops_apart, within
+from mill_lane.jobs.exposed import MOST, stops_apart, within
 from mill_lane.jobs.live import layers as look_layers
 from mill_lane.jobs.looks import look_of
 from mill_lane.jobs.lookup import (
     TrialFigures,
     chosen_recipe,
     is_elsewhere,
-    lights_of_trial,
+    lights_by_trial,
     newest_with_picture,
     recipe_of,
     trial_figures,
@@ -45,12 +45,12 @@ from mill_lane.web.stations.trials.denoising import (
     MODES,
     Blend,
     blend_of,
-    blended_url,
     denoising,
     holding,
     numbers_of,
     usual_strength,
 )
+from mill_lane.web.stations.trials.shown import Shown, fixed_scale, shown
 from mill_lane.web.stations.trials.time_profile import (
     DIVISIONS,
     component_name,
@@ -129,56 +129,6 @@ class Asked:
         return f"?{urlencode({k: int(v) if v is True else v for k, v in said.items()})}"
 
 
-@dataclass(frozen=True)
-class Shown:
-    """A trial in the viewer: its picture, or one of its layers with the scale of a map."""
-
-    id: int
-    number: int
-    url: str | None
-    rect: str
-    task: int | None
-    preview: int  # version of the picture so far, 0 for none
-    scale: tuple[str, str, str] | None  # low, high, unit
-    paused: bool
-    size: str  # of the trial's whole picture, pixels
-
-
-def shown(
-    trial: Render | None, layer: str = "beauty", blend: Blend | None = None, stops: float = 0.0
-) -> Shown | None:
-    """A trial as the viewer shows it, so many stops brighter; None where there is none."""
-    if trial is None:
-        return None
-    url = f"/files/{trial.picture}.png" if trial.picture else None
-    scale = None
-    entry = trial.layers.get(layer)
-    if entry is not None and entry["hash"]:
-        url = f"/files/{entry['hash']}.png"
-        if "unit" in entry:
-            scale = (f"{entry['low']:g}", f"{entry['high']:g}", entry["unit"])
-    if layer == FALSE_COLOUR and trial.exr:
-        url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}&false=1&v={trial.exr[:12]}"
-    elif stops and trial.exr and (entry is None or gains(layer)):
-        of = "" if entry is None else f"&layer={layer}"
-        url = f"/trials/{trial.id}/exposed.png?stops={stops:.4g}{of}&v={trial.exr[:12]}"
-    if layer == DENOISED and blend is not None:
-        clean = blended_url(trial, blend)
-        url = f"{clean}&stops={stops:.4g}" if clean and stops else clean or url
-    task = trial.task
-    return Shown(
-        id=trial.id,
-        number=trial.number,
-        url=url,
-        rect=",".join(f"{x:.6f}" for x in log.shares(trial)),
-        task=trial.task_id,
-        preview=int((task.live if task else {}).get("preview", 0)),
-        scale=scale,
-        paused=task is not None and task.state == "paused",
-        size=f"{trial.recipe['width']},{trial.recipe['height']}",
-    )
-
-
 def context(
     db: Session,
     summary: Summary,
@@ -211,8 +161,10 @@ def context(
     first_stops = stops + (apart if apart and asked.level else 0.0)
     a, b = shown(first, layer, blend, first_stops), shown(second, layer, blend, stops)
     scales = [x.scale for x in (b, a) if x is not None and x.scale is not None]
-    if fixed := fixed_scale(layer, stops):
-        scales = [(f"{fixed.low:g}", f"{fixed.high:.3g}", fixed.unit)]
+    display = displays().get(layer)
+    scale = scales[0] if scales else None
+    if display is not None and first is None and second is None:  # the look alone is shown
+        scale = fixed_scale(display, stops)
     under = newest_with_picture(
         db, summary.job, [f.number for f in figures if log.is_whole(f.crop)]
     )
@@ -234,7 +186,7 @@ def context(
             summary.analysis,
             summary.final,
             _against(base, role),
-            _of_lights(db, summary, trials),
+            light_words(summary.analysis, *lights_by_trial(db, summary.version)),
         ),
         "pinned": base,
         "pinning": ("Tell all others against this one", "Tell each against the one before it"),
@@ -248,9 +200,9 @@ def context(
         "layer": layer,
         # The look that runs shows all of them, also before there is any trial.
         "layers": _layers(*(t for t in (first, second) if t is not None)),
-        "scale": scales[0] if scales else None,
+        "scale": scale,
         "brighter": stops,
-        "exposes": layer in (DENOISED, FALSE_COLOUR, LIT) or gains(layer),
+        "exposes": layer == DENOISED or (display is not None and display.show.takes_gain),
         "most_stops": MOST,
         "light_ratio": 2.0**apart if apart else None,
         "panel": asked.panel if asked.panel in PANELS else PANELS[0],
@@ -346,18 +298,8 @@ def _layers(*shown: Render) -> list[tuple[str, str]]:
     beyond that; without a trial, all that it has.
     """
     of_trials = dict(layer_choices(*(t.layers for t in shown)))
-    made = (LIT, FALSE_COLOUR)
-    of_look = {name: title for name, title in look_layers() if name in made or not shown}
+    of_look = {name: title for name, title in look_layers() if name in MADE or not shown}
     return list((of_trials | of_look).items())
-
-
-def _of_lights(db: Session, summary: Summary, trials: Sequence[Render]) -> dict[str, str]:
-    """What is said of each light: by weighing, and by the newest trial of the version."""
-    here = (t for t in trials if t.version_id == summary.version.id and t.picture)
-    newest = next(here, None)
-    if newest is None:
-        return light_words(summary.analysis)
-    return light_words(summary.analysis, lights_of_trial(db, newest.id), newest.number)
 
 
 def _usual_layer(first: Render | None, second: Render | None) -> str:
