@@ -94,7 +94,8 @@ class TestElsewhere(WebCase):
             (entry["seconds"], entry["samples_mean"], entry["peak_memory_bytes"], entry["recipe"]),
             (200.0, 256.0, 3_500_000_000, {}),
         )
-        self.assertIn("3:20 min as told", self.page("/jobs/1/trials").get_text())
+        log = " ".join(self.page("/jobs/1/trials").get_text().split())
+        self.assertIn("3:20 min as told", log)
         self.assertIn("3:20 min as told", self.page("/jobs/1/trials/book").get_text())
 
     def test_noise_estimated_and_measured(self) -> None:
@@ -212,6 +213,11 @@ class TestElsewhere(WebCase):
         """In the chart it is marked and never the best; of a ratio with an estimate it is said."""
         whole = (0.0, 0.0, 1.0, 1.0)
         log = [TrialFigures(n, whole, 10.0 * n, 0.1 / n, n != 2) for n in (3, 2, 1)]
+        part = (0.0, 0.0, 0.5, 0.5)
+        newer = [TrialFigures(9, part, 5.0, 0.1, False), *log]
+        for a, b, shown in ((None, None, set()), (None, log[0].number, {r.number for r in log})):
+            found = chart(newer, a, b)  # of the crop that is shown
+            self.assertEqual({p.number for p in found.points} if found else set(), shown)
         drawn = chart(log, None, None)
         assert drawn is not None
         self.assertEqual({p.number: p.here for p in drawn.points}, {1: True, 2: False, 3: True})

@@ -66,14 +66,17 @@ class TestWords(WebCase):
         rows = [
             {"name": "bare_bulb", "share": 0.125, "noise": 0.5},
             {"name": "oven", "share": 0.0625, "noise": None},
+            {"name": "far", "share": 0.0, "noise": 1e-5},
             {"name": "bare_bulb", "share": 0.125, "noise": -0.75},
         ]
         said = light_words(analysis, rows, 3)
         self.assertEqual(
             said["bare_bulb"],
-            "25.0 % of the light, in trial 3 25.0 % of the time and -25.0 % of the grain",
+            "25.0 % of the light; trial 3: 25.0 % of the time, -25.0 % of the grain",
         )
-        self.assertEqual(said["oven"], "in trial 3 6.25 % of the time")
+        self.assertEqual(said["oven"], "trial 3: 6.25 % of the time")
+        least = "trial 3: under 0.1 % of the time, under 0.1 % of the grain"
+        self.assertEqual(said["far"], least)
         lines = {x.name: x for x in card(FINAL, analysis, FINAL, FINAL, said)}
         helps = {f.label: f.help for f in lines["lights"].fields}
         self.assertEqual(helps["bare_bulb"], said["bare_bulb"])
@@ -98,7 +101,7 @@ class TestWords(WebCase):
         page = self.page(f"/jobs/1/trials?b={first.number}")
         help_ = page.select_one("[id='h_light:bare_bulb']")
         assert help_ is not None
-        told = f"in trial {first.number} {percent(time)} of the time"
+        told = f"trial {first.number}: {percent(time)} of the time"
         self.assertIn(told, help_.get_text())
 
     def test_only_what_matters_in_this_scene(self) -> None:

@@ -9,6 +9,7 @@ from mill_lane.core.weigh.analysis import Analysis
 from mill_lane.web.shared.format import percent
 
 SKY = "sky"
+LEAST = 0.001  # below which a part is nothing to anybody
 
 
 def light_words(
@@ -29,13 +30,18 @@ def light_words(
     known = {x.name: x.share for x in analysis.lights if x.share is not None}
     if analysis.visibility is not None and analysis.visibility.sky_share is not None:
         known[SKY] = analysis.visibility.sky_share
-    said = {name: [f"{percent(share)} of the light"] for name, share in known.items()}
+    said = {name: [f"{_part(share)} of the light"] for name, share in known.items()}
     for name, (time, grain) in _summed(lights).items():
-        parts = [f"{percent(time)} of the time"]
+        parts = [f"{_part(time)} of the time"]
         if grain is not None:
-            parts.append(f"{percent(grain)} of the grain")
-        said.setdefault(name, []).append(f"in trial {trial} {' and '.join(parts)}")
-    return {name: ", ".join(parts) for name, parts in said.items()}
+            parts.append(f"{_part(grain)} of the grain")
+        said.setdefault(name, []).append(f"trial {trial}: {', '.join(parts)}")
+    return {name: "; ".join(parts) for name, parts in said.items()}
+
+
+def _part(share: float) -> str:
+    """In percent, as far as it tells anything."""
+    return percent(share) if abs(share) >= LEAST else f"under {100 * LEAST:g} %"
 
 
 def _summed(lights: Iterable[Mapping[str, Any]]) -> dict[str, tuple[float, float | None]]:

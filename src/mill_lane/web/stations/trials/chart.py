@@ -34,11 +34,22 @@ class Chart:
 def chart(
     log: list[TrialFigures], a: int | None, b: int | None, width: float = 400, height: float = 190
 ) -> Chart | None:
-    """Every trial of the newest crop; None when there are fewer than two.
+    """Every trial of the crop that is shown, or of the newest; None when there are fewer than two.
 
     What was told of pictures made elsewhere is marked, and counts for no best.
+
+    Parameters
+    ----------
+    log : list of TrialFigures
+        Newest first.
+    a, b : int or None
+        Numbers of the trials that are shown.
+    width, height : float
+        Pixels.
     """
-    data = [r for r in log if r.crop == log[0].crop and r.seconds and r.noise]
+    crops = {r.number: r.crop for r in log}
+    crop = next((crops[n] for n in (b, a, *crops) if n in crops), None)
+    data = [r for r in log if r.crop == crop and r.seconds and r.noise]
     if len(data) < 2:
         return None
     left, right, top, bottom = 62.0, width - 14, 22.0, height - 24
