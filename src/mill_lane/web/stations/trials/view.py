@@ -28,7 +28,6 @@ from mill_lane.jobs.lookup import (
     is_elsewhere,
     lights_by_trial,
     newest_with_picture,
-    recipe_of,
     trial_figures,
     trial_log,
     with_time_profile,
@@ -145,7 +144,8 @@ def context(
     base = next((t for t in trials if t.number == summary.job.base), None)
     first, second = _compared(trials, asked)
     role = asked.role if asked.role in ("draft", "final") else "draft"
-    recipe = recipe_of(db, summary.job, role)
+    chosen = chosen_recipe(db, summary.job, role)
+    recipe = read_recipe(chosen.data)
     ledger = draw_up(summary.analysis, recipe, summary.device)
     fits = judge(ledger, summary.device.free_bytes).fits
     running = _running(trials, second)
@@ -192,7 +192,7 @@ def context(
         "pinning": ("Tell all others against this one", "Tell each against the one before it"),
         "kept": shelf_of(kept(db, summary.job), recipe),
         "gone_recipe": gone_from(db, summary.job, asked.gone),
-        "undoable": bool(chosen_recipe(db, summary.job, role).before),
+        "undoable": bool(chosen.before),
         "objects": sorted({o.name for o in summary.analysis.outlines}),
         "components": [(k, component_name(k)) for k in COMPONENTS],
         "previews": log.PREVIEWS,
